@@ -1,0 +1,120 @@
+//! One thing that is wrong with a definition, and where.
+
+use std::fmt;
+use std::ops::Range;
+use std::path::PathBuf;
+use std::sync::Arc;
+
+/// A definition file as it was read.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Source {
+    /// Its path.
+    pub path: PathBuf,
+    /// Its text.
+    pub text: String,
+}
+
+/// One thing that is wrong.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Flaw {
+    /// The file it is in.
+    pub file: PathBuf,
+    /// Line, from 1.
+    pub line: usize,
+    /// Column in characters, from 1.
+    pub column: usize,
+    /// Length in characters of what is wrong, on that line.
+    pub length: usize,
+    /// The line's text.
+    pub text: String,
+    /// What is wrong.
+    pub message: String,
+    /// What to write instead, or where it belongs.
+    pub hint: Option<String>,
+}
+
+impl Flaw {
+    /// A flaw of the bytes `range` of a source.
+    pub(crate) fn at(source: &Source, range: Range<usize>, message: String, hint: Option<String>) -> Self {
+        let start = floor(&source.text, range.start);
+        let before = &source.text[..start];
+        let line_start = before.rfind('\n').map_or(0, |at| at + 1);
+        let text = source.text[line_start..].lines().next().unwrap_or("").to_owned();
+        let end = floor(&source.text, range.end.max(start)).min(line_start + text.len()).max(start);
+        Self {
+            file: source.path.clone(),
+            line: before.matches('\n').count() + 1,
+            column: source.text[line_start..start].chars().count() + 1,
+            length: source.text[start..end].chars().count().max(1),
+            text,
+            message,
+            hint,
+        }
+    }
+}
+
+/// The nearest character boundary at or below `at`.
+fn floor(text: &str, at: usize) -> usize {
+    let mut at = at.min(text.len());
+    while !text.is_char_boundary(at) {
+        at -= 1;
+    }
+    at
+}
+
+impl fmt::Display for Flaw {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{}:{}:{}: {}", self.file.display(), self.line, self.column, self.message)
+    }
+}
+
+/// Everything that is wrong with a definition, in the order of the text.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub struct Flaws(pub Vec<Flaw>);
+
+impl fmt::Display for Flaws {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self.0.as_slice() {
+            [one] => write!(f, "the definition has an error: {one}"),
+            many => write!(f, "the definition has {} errors", many.len()),
+        }
+    }
+}
+
+/// Where every value and key of the definition stands.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct Places {
+    sources: Vec<Arc<Source>>,
+    values: std::collections::HashMap<String, (usize, Range<usize>)>,
+}
+
+/// The name of a key path: `app/quaybook/part/2/name`.
+pub(crate) fn key_path(segments: &[&dyn fmt::Display]) -> String {
+    segments.iter().map(ToString::to_string).collect::<Vec<_>>().join("/")
+}
+
+impl Places {
+    pub(crate) fn add_source(&mut self, source: Arc<Source>) -> usize {
+        self.sources.push(source);
+        self.sources.len() - 1
+    }
+
+    /// Notes where a value stands. The first place of a table that several files add to is kept.
+    pub(crate) fn note(&mut self, path: String, source: usize, range: Range<usize>) {
+        self.values.entry(path).or_insert((source, range));
+    }
+
+    /// A flaw at a key path, or at the nearest table above it.
+    pub(crate) fn flaw(&self, path: &str, message: impl Into<String>, hint: Option<String>) -> Flaw {
+        let mut at = path;
+        loop {
+            if let Some((source, range)) = self.values.get(at) {
+                return Flaw::at(&self.sources[*source], range.clone(), message.into(), hint);
+            }
+            match at.rsplit_once('/') {
+                Some((above, _)) => at = above,
+                None => return Flaw::at(&self.sources[0], 0..0, message.into(), hint),
+            }
+        }
+    }
+}

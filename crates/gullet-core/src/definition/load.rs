@@ -1,0 +1,159 @@
+//! Reading definition files: parse, check, take in what they include, join.
+
+use std::collections::BTreeMap;
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use gullet_store::{IoPath, PathError};
+use serde::Deserialize;
+use toml::de::DeTable;
+
+use super::check::Checker;
+use super::flaw::{Flaw, Flaws, Places, Source, key_path};
+use super::rules;
+use super::types::Definition;
+
+/// A definition that passed every check which needs no disk.
+#[derive(Clone, Debug)]
+pub struct Loaded {
+    /// The definition, with what it includes.
+    pub definition: Definition,
+    /// The file that was asked for; absolute.
+    pub path: PathBuf,
+    /// Every file that was read.
+    pub files: Vec<PathBuf>,
+    pub(crate) places: Places,
+}
+
+/// A definition could not be loaded.
+#[derive(Debug, thiserror::Error)]
+pub enum LoadError {
+    /// A file could not be read.
+    #[error("the definition cannot be read")]
+    Read(#[source] PathError),
+    /// Something in it is wrong.
+    #[error(transparent)]
+    Flaws(#[from] Flaws),
+}
+
+/// Loads a definition and everything that it includes.
+///
+/// # Errors
+/// When a file cannot be read, or with all flaws of all files at once.
+pub fn load(path: &Path) -> Result<Loaded, LoadError> {
+    let path = fs::canonicalize(path).at(path).map_err(LoadError::Read)?;
+    let mut places = Places::default();
+    let mut flaws = Vec::new();
+    let mut files = vec![path.clone()];
+    let mut definition = read_file(&path, &mut places, &mut flaws)?.unwrap_or_default();
+    for (number, pattern) in definition.include.clone().iter().enumerate() {
+        let at = key_path(&[&"include", &number]);
+        match matching(&path, pattern) {
+            Ok(found) if found.is_empty() => {
+                flaws.push(places.flaw(&at, format!("`{pattern}` matches no file"), None));
+            }
+            Ok(found) => {
+                for file in found.into_iter().filter(|file| *file != path) {
+                    let included = read_file(&file, &mut places, &mut flaws)?;
+                    if let Some(included) = included {
+                        join(&mut definition, included, &file, &mut flaws);
+                    }
+                    files.push(file);
+                }
+            }
+            Err(message) => flaws.push(places.flaw(&at, message, None)),
+        }
+    }
+    rules::check(&definition, &places, &mut flaws);
+    if flaws.is_empty() {
+        Ok(Loaded { definition, path, files, places })
+    } else {
+        flaws.sort_by(|a, b| (&a.file, a.line, a.column).cmp(&(&b.file, b.line, b.column)));
+        flaws.dedup();
+        Err(Flaws(flaws).into())
+    }
+}
+
+fn read_file(path: &Path, places: &mut Places, flaws: &mut Vec<Flaw>) -> Result<Option<Definition>, LoadError> {
+    let bytes = fs::read(path).at(path).map_err(LoadError::Read)?;
+    let (text, not_text) = match String::from_utf8(bytes) {
+        Ok(text) => (text, None),
+        Err(error) => {
+            let at = error.utf8_error().valid_up_to();
+            (String::from_utf8_lossy(error.as_bytes()).into_owned(), Some(at))
+        }
+    };
+    let source = Arc::new(Source { path: path.to_path_buf(), text });
+    let number = places.add_source(Arc::clone(&source));
+    if let Some(at) = not_text {
+        let message = "the file is not UTF-8 text".to_owned();
+        flaws.push(Flaw::at(&source, at..at + 1, message, None));
+        return Ok(None);
+    }
+    let (table, errors) = DeTable::parse_recoverable(&source.text);
+    if !errors.is_empty() {
+        flaws.extend(errors.into_iter().map(|error| {
+            let message = error.message().lines().next().unwrap_or("this is not TOML").to_owned();
+            Flaw::at(&source, error.span().unwrap_or(0..0), message, None)
+        }));
+        return Ok(None);
+    }
+    let mut checker = Checker { source: &source, source_number: number, places, flaws: Vec::new() };
+    checker.file(table.get_ref(), table.span());
+    if !checker.flaws.is_empty() {
+        flaws.append(&mut checker.flaws);
+        return Ok(None);
+    }
+    match Definition::deserialize(toml::de::Deserializer::from(table)) {
+        Ok(definition) => Ok(Some(definition)),
+        Err(error) => {
+            flaws.push(Flaw::at(&source, error.span().unwrap_or(0..0), error.message().to_owned(), None));
+            Ok(None)
+        }
+    }
+}
+
+/// The files that an include pattern names, sorted; a plain name must exist.
+fn matching(from: &Path, pattern: &str) -> Result<Vec<PathBuf>, String> {
+    let folder = from.parent().unwrap_or(Path::new("/"));
+    let full = folder.join(pattern);
+    let (Some(parent), Some(name)) = (full.parent(), full.file_name().and_then(|name| name.to_str())) else {
+        return Err(format!("`{pattern}` does not name a file"));
+    };
+    let glob = globset::Glob::new(name).map_err(|error| error.to_string())?.compile_matcher();
+    let entries = fs::read_dir(parent).map_err(|error| format!("cannot read `{}`: {error}", parent.display()))?;
+    let mut found: Vec<PathBuf> = entries
+        .filter_map(|entry| entry.ok().map(|entry| entry.path()))
+        .filter(|path| path.is_file() && path.file_name().is_some_and(|name| glob.is_match(name)))
+        .collect();
+    found.sort();
+    Ok(found)
+}
+
+/// Adds an included file's stores and applications. Places keep the first, so the later one is named by its file.
+fn join(into: &mut Definition, from: Definition, file: &Path, flaws: &mut Vec<Flaw>) {
+    let mut twice = |what: &str, name: &str| {
+        let source = Source { path: file.to_path_buf(), text: fs::read_to_string(file).unwrap_or_default() };
+        let header = format!("{what}.{name}");
+        let at = source.text.find(&header).unwrap_or(0);
+        let message = format!("`{header}` is defined in another file already");
+        flaws.push(Flaw::at(&source, at..at + header.len(), message, None));
+    };
+    fn take<T>(into: &mut BTreeMap<String, T>, from: BTreeMap<String, T>, mut twice: impl FnMut(&str)) {
+        for (name, value) in from {
+            if into.contains_key(&name) {
+                twice(&name);
+            } else {
+                into.insert(name, value);
+            }
+        }
+    }
+    take(&mut into.store, from.store, |name| twice("store", name));
+    take(&mut into.app, from.app, |name| twice("app", name));
+    if from.state.is_some() || !from.include.is_empty() {
+        let source = Source { path: file.to_path_buf(), text: fs::read_to_string(file).unwrap_or_default() };
+        let message = "an included file holds stores and applications only, no `state` and no `include`".to_owned();
+        flaws.push(Flaw::at(&source, 0..0, message, None));
+    }
+}

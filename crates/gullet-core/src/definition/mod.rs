@@ -1,0 +1,28 @@
+//! The definition: what an administrator writes down about an application.
+//!
+//! - [`Definition`] and its parts are plain data, the single source of the JSON Schema in `docs/schemas/`.
+//! - [`load`] reads the files, checks them against that schema with positions, and collects every flaw at once.
+//! - [`check_sources`] looks at the disk: sources that are missing, named twice, or inside the store.
+//! - [`Flaw`]: one thing that is wrong, with file, line and column.
+
+mod check;
+mod flaw;
+mod load;
+mod rules;
+mod sources;
+mod types;
+mod values;
+
+pub use flaw::{Flaw, Flaws, Source};
+pub use load::{LoadError, Loaded, load};
+pub use sources::check_sources;
+pub use types::{
+    App, CommandSpec, Definition, Drift, Each, Empty, EnvValue, ExitWanted, FoundHeld, Gives, HoldStep, Hook, Hooks,
+    OneOrMany, Part, PartKind, Probe, Require, Secure, Steady, StoreSpec,
+};
+pub use values::{Share, Span};
+
+/// The JSON Schema of a definition file.
+pub fn schema() -> serde_json::Value {
+    check::definition_schema().clone()
+}

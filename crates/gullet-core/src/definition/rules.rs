@@ -1,0 +1,325 @@
+//! What must hold between the keys of a definition, beyond their form.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use super::check::nearest;
+use super::flaw::{Flaw, Places, key_path};
+use super::types::{App, CommandSpec, Definition, EnvValue, HoldStep, OneOrMany, Part, PartKind, Probe, Secure};
+use crate::hook::placeholders;
+
+/// Checks the joined definition.
+pub(super) fn check(definition: &Definition, places: &Places, flaws: &mut Vec<Flaw>) {
+    let mut rules = Rules { places, flaws };
+    for (name, store) in &definition.store {
+        rules.name(&key_path(&[&"store", name]), "a store", name);
+        let at = key_path(&[&"store", name, &"location"]);
+        if let Some((scheme, _)) = store.location.split_once("://") {
+            let hint = Some("this version keeps stores in local folders".to_owned());
+            rules.flaw(&at, format!("`{scheme}://` is not there yet"), hint);
+        } else if !store.location.starts_with('/') {
+            rules.flaw(&at, "the location must be an absolute folder".to_owned(), None);
+        }
+    }
+    for (name, app) in &definition.app {
+        rules.app(definition, name, app);
+    }
+}
+
+struct Rules<'a> {
+    places: &'a Places,
+    flaws: &'a mut Vec<Flaw>,
+}
+
+/// What the placeholders in a command may name at its place.
+#[derive(Clone, Copy)]
+struct Scope<'a> {
+    each: bool,
+    scratch: bool,
+    facts_of: &'a [&'a str],
+}
+
+const NOWHERE: Scope<'static> = Scope { each: false, scratch: false, facts_of: &[] };
+
+impl Rules<'_> {
+    fn flaw(&mut self, path: &str, message: String, hint: Option<String>) {
+        self.flaws.push(self.places.flaw(path, message, hint));
+    }
+
+    fn name(&mut self, path: &str, what: &str, name: &str) {
+        let plain = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '-' || c == '_';
+        let sound = name.starts_with(|c: char| c.is_ascii_alphanumeric()) && name.chars().all(plain);
+        if !sound || name.len() > 64 {
+            let message = format!("`{name}` cannot be the name of {what}: use small letters, digits, `-` and `_`");
+            self.flaw(path, message, None);
+        }
+    }
+
+    fn app(&mut self, definition: &Definition, name: &str, app: &App) {
+        let base = key_path(&[&"app", &name]);
+        self.name(&base, "an application", name);
+        match &app.store {
+            Some(store) if !definition.store.contains_key(store) => {
+                let hint = nearest(store, definition.store.keys().map(String::as_str));
+                let hint = hint.map(|near| format!("did you mean \"{near}\"?"));
+                self.flaw(&format!("{base}/store"), format!("there is no store `{store}`"), hint);
+            }
+            None if definition.store.len() != 1 => {
+                let message = match definition.store.len() {
+                    0 => "no store is defined, so there is no place to keep this application".to_owned(),
+                    _ => "several stores are defined; say with `store` which one is meant".to_owned(),
+                };
+                let hint = Some("[store.depot]\nlocation = \"/srv/depot\"".to_owned());
+                self.flaw(&base, message, hint.filter(|_| definition.store.is_empty()));
+            }
+            _ => {}
+        }
+        if matches!(app.secure, Some(Secure::Snapshot | Secure::Stage)) {
+            let hint = Some("leave it out; parts are read into the store while held".to_owned());
+            self.flaw(&format!("{base}/secure"), "this way to secure parts is not there yet".to_owned(), hint);
+        }
+        if app.hold.is_empty() && app.no_hold.is_none() {
+            let hint = Some("describe a `[[app.NAME.hold]]` step, or say `no_hold = \"why\"`".to_owned());
+            self.flaw(&base, "the application is never held: its parts would not be of one moment".to_owned(), hint);
+        }
+        if !app.hold.is_empty() && app.no_hold.is_some() {
+            self.flaw(&format!("{base}/no_hold"), "there are hold steps, so `no_hold` does not apply".to_owned(), None);
+        }
+        if app.part.is_empty() {
+            self.flaw(&base, "the application has no part, so there is nothing to capture".to_owned(), None);
+        }
+        for (number, require) in app.require.iter().enumerate() {
+            self.probe(&format!("{base}/require/{number}"), &require.probe, NOWHERE);
+        }
+        self.hold(&base, app);
+        self.parts(&base, app);
+        self.hooks(&base, app);
+    }
+
+    fn hold(&mut self, base: &str, app: &App) {
+        let mut seen = BTreeSet::new();
+        for (number, step) in app.hold.iter().enumerate() {
+            let at = format!("{base}/hold/{number}");
+            if !seen.insert(&step.name) {
+                self.flaw(&format!("{at}/name"), format!("two hold steps are called `{}`", step.name), None);
+            }
+            self.hold_step(&at, step);
+        }
+    }
+
+    fn hold_step(&mut self, at: &str, step: &HoldStep) {
+        let (Some(enter), Some(leave)) = (&step.enter, &step.leave) else {
+            let missing = if step.enter.is_none() { "enter" } else { "leave" };
+            return self.flaw(at, format!("the hold step `{}` has no `{missing}`", step.name), None);
+        };
+        self.command(&format!("{at}/enter"), enter, NOWHERE);
+        self.command(&format!("{at}/leave"), leave, NOWHERE);
+        let probes = [("settled", &step.settled), ("entered", &step.entered), ("left", &step.left)];
+        for (key, probe) in probes {
+            self.probes(&format!("{at}/{key}"), probe.as_ref(), NOWHERE);
+        }
+        let of_left = step.left.iter().flat_map(OneOrMany::all).map(|probe| &probe.command);
+        for command in of_left.chain([leave]) {
+            if command.env.values().any(|value| matches!(value, EnvValue::Env(_))) {
+                let message =
+                    "`leave` and `left` may not take a secret from `env`: they must work without it".to_owned();
+                self.flaw(&format!("{at}/leave/env"), message, Some("use `{ file = \"…\" }`".to_owned()));
+            }
+        }
+    }
+
+    fn parts(&mut self, base: &str, app: &App) {
+        let mut seen: BTreeMap<&str, usize> = BTreeMap::new();
+        for (number, part) in app.part.iter().enumerate() {
+            let at = format!("{base}/part/{number}");
+            let bare = placeholders::without(&part.name);
+            self.name(&format!("{at}/name"), "a part", &bare);
+            if let Some(first) = seen.insert(&part.name, number) {
+                let message = format!("two parts are called `{}` (the first is part {})", part.name, first + 1);
+                self.flaw(&format!("{at}/name"), message, None);
+            }
+            self.part(&at, part);
+        }
+    }
+
+    fn part(&mut self, at: &str, part: &Part) {
+        match part.kinds().as_slice() {
+            [] => {
+                let message = format!("the part `{}` does not say what it is", part.name);
+                self.flaw(at, message, Some("give one of `files`, `sqlite`, `command`, `export`".to_owned()));
+                return;
+            }
+            [_] => {}
+            several => {
+                let words: Vec<&str> = several.iter().map(|kind| kind.word()).collect();
+                let message = format!("the part `{}` is of several kinds at once: {}", part.name, words.join(", "));
+                self.flaw(at, message, Some("make a part of each".to_owned()));
+            }
+        }
+        let kind = part.kind();
+        for source in part.sources() {
+            if !source.is_absolute() {
+                self.flaw(at, format!("`{}` must be absolute", source.display()), None);
+            }
+        }
+        self.keys_of_kind(at, part, kind);
+        let each = part.each.is_some();
+        let scope = Scope { each, scratch: kind == PartKind::Export, facts_of: &[] };
+        if let Some(export) = &part.export {
+            self.command(&format!("{at}/export"), export, scope);
+            let fills = export.run.iter().flatten().chain(&export.script).any(|text| text.contains("{scratch}"));
+            let env = export.script.as_deref().is_some_and(|script| script.contains("GULLET_SCRATCH"));
+            if part.take.is_empty() && !fills && !env {
+                let message = "the export has nowhere to write to".to_owned();
+                let hint = Some("put `{scratch}` among its arguments, or name its files with `take`".to_owned());
+                self.flaw(&format!("{at}/export"), message, hint);
+            }
+        }
+        let command = CommandSpec { run: Some(part.command.clone()), ..CommandSpec::default() };
+        if kind == PartKind::Command {
+            self.command(&format!("{at}/command"), &command, Scope { scratch: false, ..scope });
+        }
+        if let Some(each) = &part.each {
+            self.command(&format!("{at}/each"), &each.command, NOWHERE);
+            if !part.name.contains("{each.") {
+                let message = "the name must contain `{each.…}`, so that every capture has its own".to_owned();
+                self.flaw(&format!("{at}/name"), message, None);
+            }
+        } else {
+            self.placeholders(&format!("{at}/name"), &part.name, NOWHERE);
+        }
+        for (name, fact) in &part.facts {
+            self.command(&format!("{at}/facts/{name}"), fact, Scope { scratch: false, ..scope });
+        }
+        if let Some(steady) = &part.steady {
+            self.command(&format!("{at}/steady"), &steady.command, Scope { scratch: false, ..scope });
+        }
+        for (key, patterns) in [("include", &part.include), ("exclude", &part.exclude), ("holds", &part.holds)] {
+            for (number, pattern) in patterns.iter().enumerate() {
+                if let Err(error) = globset::Glob::new(pattern) {
+                    let message = format!("`{pattern}` is not a pattern: {}", error.kind());
+                    self.flaw(&format!("{at}/{key}/{number}"), message, None);
+                }
+            }
+        }
+    }
+
+    /// Keys that make sense for some kinds only.
+    fn keys_of_kind(&mut self, at: &str, part: &Part, kind: PartKind) {
+        let files = kind == PartKind::Files;
+        let used = [
+            ("include", !part.include.is_empty(), files, "`files`"),
+            ("exclude", !part.exclude.is_empty(), files, "`files`"),
+            ("cross", part.cross, files, "`files`"),
+            ("gives", part.gives.is_some(), kind == PartKind::Command, "`command`"),
+            ("limit", part.limit.is_some(), kind == PartKind::Command, "`command`; write it into `export` itself"),
+            ("take", !part.take.is_empty(), kind == PartKind::Export, "`export`"),
+        ];
+        for (key, used, allowed, of) in used {
+            if used && !allowed {
+                let message = format!("`{key}` does not apply to a part of kind `{}`", kind.word());
+                self.flaw(&format!("{at}/{key}"), message, Some(format!("it goes with {of}")));
+            }
+        }
+    }
+
+    fn hooks(&mut self, base: &str, app: &App) {
+        let names: Vec<&str> = app.part.iter().map(|part| part.name.as_str()).collect();
+        let hooks = &app.hooks;
+        let moments = [
+            ("before", &hooks.before, false),
+            ("held", &hooks.held, false),
+            ("released", &hooks.released, false),
+            ("succeeded", &hooks.succeeded, true),
+            ("failed", &hooks.failed, false),
+            ("finished", &hooks.finished, false),
+        ];
+        for (moment, hooks, has_facts) in moments {
+            for (number, hook) in hooks.iter().enumerate() {
+                let at = format!("{base}/hooks/{moment}/{number}");
+                let facts_of: &[&str] = if has_facts { &names } else { &[] };
+                self.command(&at, &hook.command, Scope { facts_of, ..NOWHERE });
+                for need in hook.needs.iter().filter(|need| !names.contains(&need.as_str())) {
+                    let hint = nearest(need, names.iter().copied()).map(|near| format!("did you mean \"{near}\"?"));
+                    self.flaw(&format!("{at}/needs"), format!("there is no part `{need}`"), hint);
+                }
+                if hook.with_warnings && moment != "succeeded" {
+                    let message = "`with_warnings` only means something in `succeeded`".to_owned();
+                    self.flaw(&format!("{at}/with_warnings"), message, None);
+                }
+            }
+        }
+    }
+
+    fn probes(&mut self, at: &str, probes: Option<&OneOrMany<Probe>>, scope: Scope<'_>) {
+        match probes {
+            None => {}
+            Some(OneOrMany::One(probe)) => self.probe(at, probe, scope),
+            Some(OneOrMany::Many(probes)) => {
+                for (number, probe) in probes.iter().enumerate() {
+                    self.probe(&format!("{at}/{number}"), probe, scope);
+                }
+                if probes.is_empty() {
+                    self.flaw(at, "an empty list of probes proves nothing".to_owned(), None);
+                }
+            }
+        }
+    }
+
+    fn probe(&mut self, at: &str, probe: &Probe, scope: Scope<'_>) {
+        self.command(at, &probe.command, scope);
+        for (key, pattern) in [("matches", &probe.matches), ("every_line", &probe.every_line)] {
+            if let Some(Err(error)) = pattern.as_deref().map(regex::Regex::new) {
+                let reason = error.to_string().lines().last().unwrap_or("it cannot be read").trim().to_owned();
+                self.flaw(&format!("{at}/{key}"), format!("not a regular expression: {reason}"), None);
+            }
+        }
+        for pointer in probe.json.keys().filter(|pointer| !pointer.is_empty() && !pointer.starts_with('/')) {
+            let message = format!("`{pointer}` is not a JSON pointer: it must begin with `/`");
+            self.flaw(&format!("{at}/json/{pointer}"), message, None);
+        }
+    }
+
+    fn command(&mut self, at: &str, command: &CommandSpec, scope: Scope<'_>) {
+        match (&command.run, &command.script) {
+            (Some(_), Some(_)) => self.flaw(at, "either `run` or `script`, not both".to_owned(), None),
+            (None, None) => {
+                let hint = Some("for example `run = [\"quaybook\", \"state\"]`".to_owned());
+                self.flaw(at, "the command has neither `run` nor `script`".to_owned(), hint);
+            }
+            (Some(run), None) if run.first().is_none_or(String::is_empty) => {
+                self.flaw(&format!("{at}/run"), "the command is empty".to_owned(), None);
+            }
+            _ => {}
+        }
+        if command.interpreter.is_some() && command.script.is_none() {
+            self.flaw(&format!("{at}/interpreter"), "`interpreter` goes with `script`".to_owned(), None);
+        }
+        if command.dir.as_ref().is_some_and(|dir| !dir.is_absolute()) {
+            self.flaw(&format!("{at}/dir"), "the folder must be absolute".to_owned(), None);
+        }
+        for (number, argument) in command.run.iter().flatten().enumerate() {
+            self.placeholders(&format!("{at}/run/{number}"), argument, scope);
+        }
+    }
+
+    fn placeholders(&mut self, at: &str, text: &str, scope: Scope<'_>) {
+        for name in placeholders::names(text) {
+            let problem = match name.split('.').collect::<Vec<_>>().as_slice() {
+                ["run"] => None,
+                ["scratch"] if scope.scratch => None,
+                ["scratch"] => Some("`{scratch}` exists in an export only".to_owned()),
+                ["each", _] if scope.each => None,
+                ["each", _] => Some("`{each.…}` exists in a part with `each` only".to_owned()),
+                ["fact", part, _, ..] if scope.facts_of.contains(part) => None,
+                ["fact", part, _, ..] if !scope.facts_of.is_empty() => Some(format!("there is no part `{part}`")),
+                ["fact", ..] => Some("`{fact.PART.NAME}` exists in `succeeded` hooks only".to_owned()),
+                _ => Some(format!("`{{{name}}}` is not a placeholder")),
+            };
+            if let Some(message) = problem {
+                let hint =
+                    "`{run}`, `{scratch}`, `{each.…}` and `{fact.PART.NAME}` are filled in; write `{{` for a brace";
+                self.flaw(at, message, Some(hint.to_owned()));
+            }
+        }
+    }
+}

@@ -1,0 +1,74 @@
+//! Looking at the disk: sources that are missing, named twice, or inside the store's own place.
+
+use std::collections::BTreeMap;
+use std::fs;
+use std::os::unix::fs::MetadataExt;
+use std::path::{Path, PathBuf};
+
+use super::flaw::{Flaw, Flaws};
+use super::load::Loaded;
+use super::types::PartKind;
+
+/// Checks the sources of one application against the disk and the place of its store.
+///
+/// # Errors
+/// With every flaw: a must-have source that is not there, a source under two names, a source inside the store or the
+/// state folder.
+pub fn check_sources(loaded: &Loaded, app: &str, store: &Path, state: &Path) -> Result<(), Flaws> {
+    let mut flaws: Vec<Flaw> = Vec::new();
+    let Some(spec) = loaded.definition.app.get(app) else { return Ok(()) };
+    let mut seen: BTreeMap<(u64, u64), (String, PathBuf)> = BTreeMap::new();
+    let kept = [("store", resolved(store)), ("state folder", resolved(state))];
+    for (number, part) in spec.part.iter().enumerate() {
+        let (key, paths): (&str, Vec<&PathBuf>) = match part.kind() {
+            PartKind::Files => ("files", part.files.iter().collect()),
+            PartKind::Sqlite => ("sqlite", part.sqlite.iter().collect()),
+            PartKind::Command | PartKind::Export => continue,
+        };
+        for (index, path) in paths.into_iter().enumerate() {
+            let at = match part.kind() {
+                PartKind::Files => format!("app/{app}/part/{number}/{key}/{index}"),
+                _ => format!("app/{app}/part/{number}/{key}"),
+            };
+            let Ok(meta) = fs::metadata(path) else {
+                if part.must {
+                    let message = format!("`{}` is not there, and the part `{}` is a must", path.display(), part.name);
+                    flaws.push(loaded.places.flaw(&at, message, None));
+                }
+                continue;
+            };
+            let real = resolved(path);
+            for (what, place) in &kept {
+                if real.starts_with(place) {
+                    let message = format!("`{}` lies in the {what} itself (`{}`)", path.display(), place.display());
+                    flaws.push(loaded.places.flaw(&at, message, None));
+                }
+            }
+            let identity = (meta.dev(), meta.ino());
+            if let Some((other, first)) = seen.get(&identity) {
+                let message = if first == path {
+                    format!("`{}` is captured by the part `{other}` already", path.display())
+                } else {
+                    format!(
+                        "`{}` is the same as `{}` of the part `{other}`, under another name",
+                        path.display(),
+                        first.display()
+                    )
+                };
+                flaws.push(loaded.places.flaw(&at, message, None));
+            } else {
+                seen.insert(identity, (part.name.clone(), path.clone()));
+            }
+        }
+    }
+    if flaws.is_empty() { Ok(()) } else { Err(Flaws(flaws)) }
+}
+
+/// The path without links, as far as it exists.
+fn resolved(path: &Path) -> PathBuf {
+    match (fs::canonicalize(path), path.parent(), path.file_name()) {
+        (Ok(real), _, _) => real,
+        (Err(_), Some(parent), Some(name)) => resolved(parent).join(name),
+        _ => path.to_path_buf(),
+    }
+}

@@ -1,0 +1,544 @@
+//! The shape of a definition. Doc comments here are what the schema, and so an editor, tells the administrator;
+//! the titles are how error messages name a table.
+
+use std::collections::BTreeMap;
+use std::path::PathBuf;
+
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+use super::values::{Share, Span};
+
+/// Something that the design has room for and this version does not do. Any value is refused, with these words.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Later;
+
+impl JsonSchema for Later {
+    fn schema_name() -> std::borrow::Cow<'static, str> {
+        "Later".into()
+    }
+
+    fn json_schema(_: &mut schemars::SchemaGenerator) -> schemars::Schema {
+        schemars::json_schema!({ "description": "Not there yet: refused by this version.", "x-later": true })
+    }
+}
+
+/// A definition file.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[schemars(title = "the definition", deny_unknown_fields)]
+pub struct Definition {
+    /// Further files, relative to this one; `*` and `?` match names.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub include: Vec<String>,
+    /// The local state folder; `/var/lib/gullet` by default. One a machine, on a local filesystem.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub state: Option<PathBuf>,
+    /// Where captures and records are kept.
+    #[serde(default)]
+    pub store: BTreeMap<String, StoreSpec>,
+    /// The applications to protect.
+    #[serde(default)]
+    pub app: BTreeMap<String, App>,
+}
+
+/// A place where captures and records are kept.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[schemars(title = "a store", deny_unknown_fields)]
+pub struct StoreSpec {
+    /// An absolute folder.
+    pub location: String,
+    /// The folder must be a mount point, so that the root disk is never filled by mistake.
+    #[serde(default, skip_serializing_if = "is_false")]
+    pub mounted: bool,
+    /// Zstandard level, 1 to 19; 3 by default.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schemars(range(min = 1, max = 19))]
+    pub level: Option<i32>,
+    /// Public keys to seal for.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub seal_for: Option<Later>,
+}
+
+/// An application to protect.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[schemars(title = "an application", deny_unknown_fields)]
+pub struct App {
+    /// What people call it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub title: Option<String>,
+    /// The name of the store to keep it in; may be left out when there is only one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub store: Option<String>,
+    /// From the first `enter` to the beginning of the leaving, waiting for `settled` apart; 5 minutes by default.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub longest_hold: Option<Span>,
+    /// How parts are secured while the application is held.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub secure: Option<Secure>,
+    /// Why the application is never held. The parts are then not of one moment, and every record says so.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub no_hold: Option<String>,
+    /// Harmless probes that must pass before anything is touched.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub require: Vec<Require>,
+    /// How the application is put into backup mode; entered in order, left in reverse.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub hold: Vec<HoldStep>,
+    /// The pieces of the application's state.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub part: Vec<Part>,
+    /// Commands at stated moments.
+    #[serde(default, skip_serializing_if = "Hooks::is_empty")]
+    pub hooks: Hooks,
+    /// When to run.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub schedule: Option<Later>,
+    /// Which runs to keep.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub keep: Option<Later>,
+}
+
+/// How parts are secured while the application is held.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum Secure {
+    /// The first that the filesystem can do.
+    Auto,
+    /// Read into the store while held.
+    Stream,
+    /// An atomic filesystem snapshot. Not there yet.
+    Snapshot,
+    /// A private copy first. Not there yet.
+    Stage,
+}
+
+/// A command of the administrator's.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[schemars(title = "a command", deny_unknown_fields)]
+pub struct CommandSpec {
+    /// Program and arguments; never given to a shell.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub run: Option<Vec<String>>,
+    /// The text of a script, for `interpreter`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub script: Option<String>,
+    /// Program and arguments that run the script; `["/bin/sh", "-eu"]` by default.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub interpreter: Option<Vec<String>>,
+    /// The folder to run in; `/` by default.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub dir: Option<PathBuf>,
+    /// Further environment variables; a secret is `{ env = "…" }`, `{ file = "…" }` or `{ run = […] }`.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub env: BTreeMap<String, EnvValue>,
+    /// How long it may take.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub limit: Option<Span>,
+    /// How often it is tried, with growing pauses; once by default.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schemars(range(min = 1, max = 100))]
+    pub tries: Option<u32>,
+    /// The account to run as.
+    #[serde(default, rename = "as", skip_serializing_if = "Option::is_none")]
+    pub run_as: Option<Later>,
+    /// A command that takes this one as its arguments.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub through: Option<Later>,
+}
+
+/// The value of an environment variable.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(untagged)]
+pub enum EnvValue {
+    /// As it stands.
+    Plain(String),
+    /// A secret from Gullet's own environment.
+    Env(SecretEnv),
+    /// A secret from the first line of a file that others cannot read.
+    File(SecretFile),
+    /// A secret that a command prints.
+    Run(SecretRun),
+}
+
+/// A secret from Gullet's own environment.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+#[schemars(title = "a secret from the environment")]
+pub struct SecretEnv {
+    /// The variable's name.
+    pub env: String,
+}
+
+/// A secret from a file.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+#[schemars(title = "a secret from a file")]
+pub struct SecretFile {
+    /// The file's absolute path.
+    pub file: PathBuf,
+}
+
+/// A secret that a command prints.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+#[schemars(title = "a secret from a command")]
+pub struct SecretRun {
+    /// Program and arguments.
+    pub run: Vec<String>,
+}
+
+/// A command that only asks; its standard output without the last newline is compared.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[schemars(title = "a probe", deny_unknown_fields)]
+pub struct Probe {
+    /// The command.
+    #[serde(flatten)]
+    pub command: CommandSpec,
+    /// The output is exactly this.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub prints: Option<String>,
+    /// The output contains this.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub contains: Option<String>,
+    /// The output matches this regular expression.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub matches: Option<String>,
+    /// Every line of the output matches this regular expression, and there is at least one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub every_line: Option<String>,
+    /// The output is JSON, and at each of these pointers (RFC 6901) stands this value.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub json: BTreeMap<String, serde_json::Value>,
+    /// The exit code: 0 by default, a number, or `"any"`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub exit: Option<ExitWanted>,
+    /// How long to ask again until it holds.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub within: Option<Span>,
+}
+
+/// The exit code that a probe wants.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(untagged)]
+pub enum ExitWanted {
+    /// This one.
+    Code(i32),
+    /// A word; only `any` is known.
+    Word(AnyExit),
+}
+
+/// The word for every exit code.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum AnyExit {
+    /// Every exit code.
+    Any,
+}
+
+/// One probe or a list of which all must hold.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[serde(untagged)]
+pub enum OneOrMany<T> {
+    /// One.
+    One(Box<T>),
+    /// Several.
+    Many(Vec<T>),
+}
+
+impl<T> OneOrMany<T> {
+    /// All of them.
+    pub fn all(&self) -> &[T] {
+        match self {
+            Self::One(one) => std::slice::from_ref(one),
+            Self::Many(many) => many,
+        }
+    }
+}
+
+/// A harmless probe that must pass before anything is touched.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[schemars(title = "a requirement", deny_unknown_fields)]
+pub struct Require {
+    /// What is required, in words.
+    pub name: String,
+    /// The probe.
+    #[serde(flatten)]
+    pub probe: Probe,
+    /// What to do when it does not pass.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub advice: Option<String>,
+}
+
+/// One step of the hold.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[schemars(title = "a hold step", deny_unknown_fields)]
+pub struct HoldStep {
+    /// Its name.
+    pub name: String,
+    /// Puts the application into backup mode.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub enter: Option<CommandSpec>,
+    /// Passes when the work in hand is finished; the waiting does not count as time held.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub settled: Option<OneOrMany<Probe>>,
+    /// Passes when the application is held. Without it a run is never more than complete with warnings.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub entered: Option<OneOrMany<Probe>>,
+    /// Lets the application go again.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub leave: Option<CommandSpec>,
+    /// Passes when the application serves.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub left: Option<OneOrMany<Probe>>,
+    /// What to do when the application is held already: refuse (the default), or go on and leave it as it was found.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub found_held: Option<FoundHeld>,
+    /// What a person is told to do when leaving fails.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub by_hand: Option<String>,
+    /// A lock that several applications share.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub lock: Option<Later>,
+    /// A process that owns the lock for as long as it lives.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub session: Option<Later>,
+}
+
+/// What to do when the application is held already.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub enum FoundHeld {
+    /// Refuse the run.
+    #[serde(rename = "refuse")]
+    Refuse,
+    /// Capture, and leave it as it was found.
+    #[serde(rename = "go on")]
+    GoOn,
+}
+
+/// A piece of the application's state. Exactly one of `files`, `sqlite`, `command` and `export` says which kind.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[schemars(title = "a part", deny_unknown_fields)]
+pub struct Part {
+    /// Its name; with `each` it contains `{each.…}`.
+    pub name: String,
+    /// Without this part the run fails.
+    #[serde(default, skip_serializing_if = "is_false")]
+    pub must: bool,
+    /// Files and folders, absolute.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub files: Vec<PathBuf>,
+    /// An SQLite database, absolute; copied through the engine's online backup.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub sqlite: Option<PathBuf>,
+    /// A command whose standard output is the capture.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub command: Vec<String>,
+    /// A command that writes the capture into `{scratch}`, or to the paths in `take`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub export: Option<CommandSpec>,
+    /// What `command` prints: bytes, or a tar that is listed file by file.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub gives: Option<Gives>,
+    /// Files that `export` writes outside `{scratch}`; must be newer than its start.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub take: Vec<PathBuf>,
+    /// How long `command` may take; an hour by default.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub limit: Option<Span>,
+    /// Only files that match one of these; a pattern without `/` matches names at any depth.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub include: Vec<String>,
+    /// Not what matches one of these.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub exclude: Vec<String>,
+    /// Paths below a root that must be in the capture.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub holds: Vec<String>,
+    /// Other filesystems mounted below a root are captured too.
+    #[serde(default, skip_serializing_if = "is_false")]
+    pub cross: bool,
+    /// `"ok"`: a root with nothing in it, or on another filesystem than last time, is not a failure.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub empty: Option<Empty>,
+    /// Copied once before the hold.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub warm: Option<Later>,
+    /// A capture for each of what a command prints.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub each: Option<Each>,
+    /// A fact that must be the same before and after the capture, else it is taken again.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub steady: Option<Steady>,
+    /// Commands whose output becomes a fact.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub facts: BTreeMap<String, CommandSpec>,
+    /// How far a fact may be below the last good run's before it is a warning; `bytes` and `files` are facts too.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub shrinks: BTreeMap<String, Share>,
+    /// The least that a fact may be; below it the part has failed.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub least: BTreeMap<String, f64>,
+    /// What the export is known not to carry.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub lacks: Vec<String>,
+    /// What to do by hand after a restore.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub after_restore: Vec<String>,
+}
+
+/// What a command's standard output is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum Gives {
+    /// Bytes, kept as one file.
+    Bytes,
+    /// A tar, kept file by file.
+    Tar,
+}
+
+/// Whether a root may be empty.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum Empty {
+    /// It may.
+    Ok,
+}
+
+/// A command that prints what there is: a name or a JSON object a line.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[schemars(title = "`each`", deny_unknown_fields)]
+pub struct Each {
+    /// The command.
+    #[serde(flatten)]
+    pub command: CommandSpec,
+    /// Fewer than this is a failure; 0 by default.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub least: Option<u32>,
+    /// One that the last good run did not have: `"ok"`, `"warn"` (the default) or `"fail"`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub new: Option<Drift>,
+    /// One that only the last good run had: `"ok"`, `"warn"` or `"fail"` (the default).
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub gone: Option<Drift>,
+}
+
+/// What a difference from the last good run is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum Drift {
+    /// Nothing to speak of.
+    Ok,
+    /// A warning.
+    Warn,
+    /// A failure.
+    Fail,
+}
+
+/// A fact asked for before and after a capture.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[schemars(title = "`steady`", deny_unknown_fields)]
+pub struct Steady {
+    /// The fact's name.
+    pub fact: String,
+    /// The command that prints it.
+    #[serde(flatten)]
+    pub command: CommandSpec,
+}
+
+/// Commands at stated moments.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[schemars(title = "the hooks", deny_unknown_fields)]
+pub struct Hooks {
+    /// After preflight, before the application is touched.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub before: Vec<Hook>,
+    /// When the application is held.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub held: Vec<Hook>,
+    /// When it serves again.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub released: Vec<Hook>,
+    /// After a complete run is durable, read back and recorded; the place for clean-up.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub succeeded: Vec<Hook>,
+    /// After any other run.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub failed: Vec<Hook>,
+    /// Last of all.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub finished: Vec<Hook>,
+}
+
+impl Hooks {
+    fn is_empty(&self) -> bool {
+        *self == Self::default()
+    }
+}
+
+/// A command at a stated moment.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[schemars(title = "a hook", deny_unknown_fields)]
+pub struct Hook {
+    /// The command.
+    #[serde(flatten)]
+    pub command: CommandSpec,
+    /// Parts that must have been captured, else it does not run.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub needs: Vec<String>,
+    /// A `succeeded` hook that also runs when the run is complete with warnings.
+    #[serde(default, skip_serializing_if = "is_false")]
+    pub with_warnings: bool,
+}
+
+fn is_false(value: &bool) -> bool {
+    !*value
+}
+
+/// Which kind a part is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum PartKind {
+    /// Files and folders.
+    Files,
+    /// An SQLite database.
+    Sqlite,
+    /// A command's standard output.
+    Command,
+    /// What a command writes.
+    Export,
+}
+
+impl PartKind {
+    /// The word for it.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Files => "files",
+            Self::Sqlite => "sqlite",
+            Self::Command => "command",
+            Self::Export => "export",
+        }
+    }
+}
+
+impl Part {
+    /// The kinds that the part's keys say; a sound part has exactly one.
+    pub fn kinds(&self) -> Vec<PartKind> {
+        let said = [
+            (!self.files.is_empty(), PartKind::Files),
+            (self.sqlite.is_some(), PartKind::Sqlite),
+            (!self.command.is_empty(), PartKind::Command),
+            (self.export.is_some(), PartKind::Export),
+        ];
+        said.into_iter().filter_map(|(said, kind)| said.then_some(kind)).collect()
+    }
+
+    /// The kind of a part that passed the checks.
+    pub fn kind(&self) -> PartKind {
+        self.kinds().first().copied().unwrap_or(PartKind::Files)
+    }
+
+    /// The absolute paths that it reads by itself.
+    pub fn sources(&self) -> impl Iterator<Item = &PathBuf> {
+        self.files.iter().chain(&self.sqlite).chain(&self.take)
+    }
+}

@@ -1,0 +1,19 @@
+//! The administrator's commands.
+//!
+//! - [`Runner`]: runs a command of the definition with its environment, limit, tries and notes.
+//! - [`probe`]: runs a probe and compares what it printed.
+//! - `process`: one process, its output and its end.
+//! - [`placeholders`]: `{run}` and the like in arguments.
+//! - [`secret`]: values that never reach a record.
+
+mod notes;
+pub mod placeholders;
+mod probe;
+mod process;
+mod runner;
+pub mod secret;
+
+pub use notes::{Notes, NotesError};
+pub use probe::{Verdict, judge};
+pub use process::{Finished, Invocation, Patience, run_process};
+pub use runner::{Call, HookError, Limits, Outcome as CallOutcome, Runner};

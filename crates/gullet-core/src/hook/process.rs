@@ -1,0 +1,386 @@
+//! One process: started clean, listened to on both streams, ended at its limit.
+
+use std::collections::{BTreeMap, VecDeque};
+use std::fs::File;
+use std::io;
+use std::os::fd::{AsFd, OwnedFd};
+use std::os::unix::process::{CommandExt, ExitStatusExt};
+use std::path::PathBuf;
+use std::process::{Child, Command, ExitStatus, Stdio};
+use std::time::Duration;
+
+use rustix::event::{PollFd, PollFlags, Timespec, poll};
+use rustix::process::{Pid, PidfdFlags, Signal, kill_process, kill_process_group, pidfd_open};
+
+use crate::event::{CommandReport, Exit, Piece, Stream};
+use crate::world::{Clock, Stop};
+
+/// Output kept of the beginning and of the end, in bytes each.
+const KEPT: usize = 32 << 10;
+/// Standard output kept whole for reading facts and names from, in bytes.
+const READABLE: usize = 1 << 20;
+/// How long output is drained after the process's own exit.
+const DRAIN: Duration = Duration::from_secs(1);
+/// Between TERM and KILL.
+const GRACE: Duration = Duration::from_secs(2);
+/// After KILL, before a process that does not go is given up.
+const GIVE_UP: Duration = Duration::from_secs(5);
+/// How often the wish to stop is looked at, in milliseconds.
+const TICK: i64 = 50;
+
+/// What to run.
+#[derive(Debug, Default)]
+pub struct Invocation {
+    /// Program and arguments.
+    pub argv: Vec<String>,
+    /// A script that is handed to the program as its last argument, as a file in memory.
+    pub script: Option<String>,
+    /// The folder to run in.
+    pub dir: PathBuf,
+    /// The whole environment.
+    pub env: BTreeMap<String, String>,
+    /// How long it may take.
+    pub limit: Duration,
+    /// Where standard output goes instead of being kept.
+    pub stdout: Option<File>,
+    /// Texts that must not appear in what is kept.
+    pub secrets: Vec<String>,
+    /// The account it runs as, for the report.
+    pub account: String,
+}
+
+/// What may end a process early.
+#[derive(Clone, Copy, Default)]
+pub struct Patience<'a> {
+    /// A wish to stop, where it may be heeded.
+    pub stop: Option<&'a Stop>,
+    /// The uptime at which the hold must be left.
+    pub until: Option<Duration>,
+}
+
+impl Patience<'_> {
+    /// Whether it is over.
+    pub fn is_over(&self, clock: &dyn Clock) -> bool {
+        self.stop.is_some_and(|stop| stop.asked().is_some()) || self.until.is_some_and(|at| clock.uptime() >= at)
+    }
+}
+
+/// A process that is over.
+#[derive(Debug)]
+pub struct Finished {
+    /// All about it, for the record.
+    pub report: CommandReport,
+    /// The beginning of its standard output, up to a mebibyte.
+    pub stdout: Vec<u8>,
+    /// Whether standard output was longer.
+    pub stdout_cut: bool,
+}
+
+impl Finished {
+    /// Whether it exited with 0.
+    pub fn succeeded(&self) -> bool {
+        self.report.exit == Exit::Code(0)
+    }
+
+    /// Standard output as text, without its last newline.
+    pub fn text(&self) -> String {
+        let text = String::from_utf8_lossy(&self.stdout).into_owned();
+        text.strip_suffix('\n').map(str::to_owned).unwrap_or(text)
+    }
+
+    /// Why it did not succeed: how it ended, and the last line that it wrote to standard error.
+    pub fn failure(&self) -> String {
+        let last = self.report.output.iter().rev().filter(|piece| piece.stream == Stream::Err);
+        let last = last.flat_map(|piece| piece.text.lines().rev()).find(|line| !line.trim().is_empty());
+        let program = self.report.argv.first().map_or("", String::as_str);
+        match last {
+            Some(line) => format!("`{program}`: {}: {}", self.report.exit, line.trim()),
+            None => format!("`{program}`: {}", self.report.exit),
+        }
+    }
+}
+
+/// Runs one process to its end.
+pub fn run_process(mut call: Invocation, clock: &dyn Clock, patience: Patience<'_>) -> Finished {
+    let started = clock.now();
+    let began = clock.uptime();
+    let mut output = Output::default();
+    let mut escaped = Vec::new();
+    let argv = call.argv.clone();
+    let exit = match start(&mut call) {
+        Ok(child) => Running { child, clock, began, limit: call.limit, patience }.listen(&mut output, &mut escaped),
+        Err(error) => Exit::NotStarted(error.to_string()),
+    };
+    let (pieces, dropped_bytes) = output.keep(&call.secrets);
+    let report = CommandReport {
+        argv: argv.iter().map(|argument| redact(argument, &call.secrets)).collect(),
+        script: call.script.map(|script| redact(&script, &call.secrets)),
+        dir: call.dir.display().to_string(),
+        account: call.account,
+        started,
+        took_ms: millis(clock.uptime().saturating_sub(began)),
+        exit,
+        output: pieces,
+        dropped_bytes,
+        escaped,
+    };
+    Finished { report, stdout: output.stdout, stdout_cut: output.stdout_cut }
+}
+
+fn millis(time: Duration) -> u64 {
+    u64::try_from(time.as_millis()).unwrap_or(u64::MAX)
+}
+
+fn start(call: &mut Invocation) -> io::Result<Child> {
+    let (program, arguments) = call.argv.split_first().ok_or(io::ErrorKind::InvalidInput)?;
+    let mut command = Command::new(program);
+    command.args(arguments).current_dir(&call.dir).env_clear().envs(&call.env).process_group(0);
+    command.stdin(Stdio::null()).stderr(Stdio::piped());
+    command.stdout(call.stdout.take().map_or_else(Stdio::piped, Stdio::from));
+    let script = call.script.as_deref().map(script_in_memory).transpose()?;
+    if let Some((_, path)) = &script {
+        command.arg(path);
+    }
+    command.spawn().map_err(|error| {
+        let place = if call.dir.is_dir() { format!("`{program}`") } else { format!("folder `{}`", call.dir.display()) };
+        io::Error::new(error.kind(), format!("{place}: {error}"))
+    })
+}
+
+/// A script as a file that exists in memory only: leaving a hold must need no disk.
+fn script_in_memory(script: &str) -> io::Result<(OwnedFd, String)> {
+    use std::os::fd::AsRawFd;
+    let memory = rustix::fs::memfd_create("gullet-script", rustix::fs::MemfdFlags::empty())?;
+    let mut rest = script.as_bytes();
+    while !rest.is_empty() {
+        let written = rustix::io::write(&memory, rest)?;
+        rest = &rest[written..];
+    }
+    let path = format!("/proc/self/fd/{}", memory.as_raw_fd());
+    Ok((memory, path))
+}
+
+struct Running<'a> {
+    child: Child,
+    clock: &'a dyn Clock,
+    began: Duration,
+    limit: Duration,
+    patience: Patience<'a>,
+}
+
+/// How far the killing of a process is.
+enum Killing {
+    No,
+    Term { exit: Exit, since: Duration, family: Vec<Pid> },
+    Kill { exit: Exit, since: Duration, family: Vec<Pid> },
+}
+
+impl Running<'_> {
+    fn listen(mut self, output: &mut Output, escaped: &mut Vec<String>) -> Exit {
+        let mut streams: Vec<(Stream, OwnedFd)> = Vec::new();
+        streams.extend(self.child.stdout.take().map(|pipe| (Stream::Out, OwnedFd::from(pipe))));
+        streams.extend(self.child.stderr.take().map(|pipe| (Stream::Err, OwnedFd::from(pipe))));
+        for (_, pipe) in &streams {
+            let _ = rustix::fs::fcntl_setfl(pipe, rustix::fs::OFlags::NONBLOCK);
+        }
+        let group = Pid::from_child(&self.child);
+        let watch = pidfd_open(group, PidfdFlags::empty()).ok();
+        let mut ended: Option<(ExitStatus, Duration)> = None;
+        let mut killing = Killing::No;
+        loop {
+            wait(&streams, watch.as_ref().filter(|_| ended.is_none()));
+            let now = self.clock.uptime();
+            let at_ms = millis(now.saturating_sub(self.began));
+            streams.retain(|(stream, pipe)| output.read(*stream, pipe, at_ms));
+            if ended.is_none()
+                && let Ok(Some(status)) = self.child.try_wait()
+            {
+                ended = Some((status, now));
+            }
+            if let Some((_, since)) = ended
+                && (streams.is_empty() || now.saturating_sub(since) >= DRAIN || !matches!(killing, Killing::No))
+            {
+                break;
+            }
+            if ended.is_none() && self.press(group, now, &mut killing) {
+                break;
+            }
+        }
+        let family = match killing {
+            Killing::No => {
+                return match ended.map(|(status, _)| status) {
+                    Some(status) => status.code().map_or(Exit::Signal(status.signal().unwrap_or(0)), Exit::Code),
+                    None => Exit::Stopped,
+                };
+            }
+            Killing::Term { exit, family, .. } | Killing::Kill { exit, family, .. } => (exit, family),
+        };
+        // Descendants that ignored TERM, or left the group, are ended too; what still lives is named.
+        let _ = kill_process_group(group, Signal::KILL);
+        for pid in &family.1 {
+            let _ = kill_process(*pid, Signal::KILL);
+        }
+        self.clock.sleep(Duration::from_millis(20));
+        escaped.extend(family.1.iter().filter_map(|pid| still_there(*pid)));
+        family.0
+    }
+
+    /// Brings a process nearer to its end if it is due; true when it has to be given up.
+    fn press(&self, group: Pid, now: Duration, killing: &mut Killing) -> bool {
+        match killing {
+            Killing::No => {
+                let exit = if now.saturating_sub(self.began) >= self.limit {
+                    Exit::Limit(millis(self.limit))
+                } else if self.patience.is_over(self.clock) {
+                    Exit::Stopped
+                } else {
+                    return false;
+                };
+                let family = descendants(group);
+                let _ = kill_process_group(group, Signal::TERM);
+                for pid in &family {
+                    let _ = kill_process(*pid, Signal::TERM);
+                }
+                *killing = Killing::Term { exit, since: now, family };
+                false
+            }
+            Killing::Term { exit, since, family } if now.saturating_sub(*since) >= GRACE => {
+                family.extend(descendants(group));
+                let _ = kill_process_group(group, Signal::KILL);
+                *killing = Killing::Kill { exit: exit.clone(), since: now, family: std::mem::take(family) };
+                false
+            }
+            Killing::Term { .. } => false,
+            Killing::Kill { since, .. } => now.saturating_sub(*since) >= GIVE_UP,
+        }
+    }
+}
+
+fn wait(streams: &[(Stream, OwnedFd)], watch: Option<&OwnedFd>) {
+    let fds = streams.iter().map(|(_, pipe)| pipe.as_fd()).chain(watch.map(AsFd::as_fd));
+    let mut fds: Vec<PollFd<'_>> = fds.map(|fd| PollFd::from_borrowed_fd(fd, PollFlags::IN)).collect();
+    let _ = poll(&mut fds, Some(&Timespec { tv_sec: 0, tv_nsec: TICK * 1_000_000 }));
+}
+
+/// All processes below `root`, by their parents as `/proc` names them.
+fn descendants(root: Pid) -> Vec<Pid> {
+    let mut parents: Vec<(i32, i32)> = Vec::new();
+    for entry in std::fs::read_dir("/proc").into_iter().flatten().flatten() {
+        let Some(pid) = entry.file_name().to_str().and_then(|name| name.parse::<i32>().ok()) else { continue };
+        let Ok(stat) = std::fs::read_to_string(entry.path().join("stat")) else { continue };
+        // The second field is a name in brackets that may hold anything; the parent stands two fields after it.
+        let parent = stat.rsplit_once(')').and_then(|(_, rest)| rest.split_whitespace().nth(1)?.parse().ok());
+        parents.extend(parent.map(|parent: i32| (pid, parent)));
+    }
+    let mut found = vec![root.as_raw_nonzero().get()];
+    let mut at = 0;
+    while at < found.len() {
+        let above = found[at];
+        found.extend(parents.iter().filter(|(_, parent)| *parent == above).map(|(pid, _)| *pid));
+        at += 1;
+    }
+    found.iter().skip(1).filter_map(|pid| Pid::from_raw(*pid)).collect()
+}
+
+/// The name of a process that still lives.
+fn still_there(pid: Pid) -> Option<String> {
+    let number = pid.as_raw_nonzero();
+    let stat = std::fs::read_to_string(format!("/proc/{number}/stat")).ok()?;
+    let (head, rest) = stat.rsplit_once(')')?;
+    let zombie = rest.trim_start().starts_with(['Z', 'X']);
+    let name = head.split_once('(').map_or("", |(_, name)| name);
+    (!zombie).then(|| format!("{name} ({number})"))
+}
+
+#[derive(Default)]
+struct Output {
+    head: Vec<(Stream, u64, Vec<u8>)>,
+    head_bytes: usize,
+    tail: VecDeque<(Stream, u64, Vec<u8>)>,
+    tail_bytes: usize,
+    dropped: u64,
+    stdout: Vec<u8>,
+    stdout_cut: bool,
+}
+
+impl Output {
+    /// Reads what is there; false when the stream has ended.
+    fn read(&mut self, stream: Stream, pipe: &OwnedFd, at_ms: u64) -> bool {
+        let mut buffer = [0u8; 16 << 10];
+        // Bounded, so that a process that writes without end cannot keep us from looking at its limit.
+        for _ in 0..64 {
+            match rustix::io::read(pipe, &mut buffer) {
+                Ok(0) => return false,
+                Ok(length) => self.take(stream, at_ms, &buffer[..length]),
+                Err(rustix::io::Errno::AGAIN) => return true,
+                Err(rustix::io::Errno::INTR) => {}
+                Err(_) => return false,
+            }
+        }
+        true
+    }
+
+    fn take(&mut self, stream: Stream, at_ms: u64, bytes: &[u8]) {
+        if stream == Stream::Out {
+            let room = READABLE.saturating_sub(self.stdout.len()).min(bytes.len());
+            self.stdout.extend_from_slice(&bytes[..room]);
+            self.stdout_cut |= room < bytes.len();
+        }
+        let room = KEPT.saturating_sub(self.head_bytes).min(bytes.len());
+        let (head, tail) = bytes.split_at(room);
+        self.head_bytes += head.len();
+        append(&mut self.head, stream, at_ms, head);
+        if !tail.is_empty() {
+            self.tail_bytes += tail.len();
+            self.tail.push_back((stream, at_ms, tail.to_vec()));
+        }
+        while self.tail_bytes > KEPT {
+            let over = self.tail_bytes - KEPT;
+            let Some((_, _, first)) = self.tail.front_mut() else { break };
+            let gone = over.min(first.len());
+            first.drain(..gone);
+            let empty = first.is_empty();
+            self.tail_bytes -= gone;
+            self.dropped += gone as u64;
+            if empty {
+                self.tail.pop_front();
+            }
+        }
+    }
+
+    fn keep(&mut self, secrets: &[String]) -> (Vec<Piece>, u64) {
+        let mut joined = std::mem::take(&mut self.head);
+        if self.dropped > 0 {
+            let note = format!("\n[{} bytes of output are not kept here]\n", self.dropped);
+            let at_ms = self.tail.front().map_or(0, |(_, at_ms, _)| *at_ms);
+            joined.push((Stream::Err, at_ms, note.into_bytes()));
+        }
+        for (stream, at_ms, bytes) in self.tail.drain(..) {
+            append(&mut joined, stream, at_ms, &bytes);
+        }
+        let text = |bytes: &[u8]| redact(&String::from_utf8_lossy(bytes), secrets);
+        let pieces =
+            joined.iter().map(|(stream, at_ms, bytes)| Piece { at_ms: *at_ms, stream: *stream, text: text(bytes) });
+        (pieces.collect(), self.dropped)
+    }
+}
+
+/// Adds bytes, to the last piece when that is of the same stream and of nearly the same time.
+fn append(to: &mut Vec<(Stream, u64, Vec<u8>)>, stream: Stream, at_ms: u64, bytes: &[u8]) {
+    match to.last_mut() {
+        _ if bytes.is_empty() => {}
+        Some((last, since, text)) if *last == stream && at_ms.saturating_sub(*since) < 100 => {
+            text.extend_from_slice(bytes);
+        }
+        _ => to.push((stream, at_ms, bytes.to_vec())),
+    }
+}
+
+/// The text without any of the secrets.
+pub(crate) fn redact(text: &str, secrets: &[String]) -> String {
+    let mut clean = text.to_owned();
+    for secret in secrets.iter().filter(|secret| !secret.is_empty()) {
+        clean = clean.replace(secret.as_str(), "[secret]");
+    }
+    clean
+}

@@ -1,0 +1,235 @@
+//! Running a command of the definition: environment, placeholders, limit, tries, notes.
+
+use std::collections::BTreeMap;
+use std::fs::{self, File};
+use std::path::PathBuf;
+use std::time::Duration;
+
+use super::notes::Notes;
+use super::placeholders::{NoValue, fill};
+use super::probe::judge;
+use super::process::{Finished, Invocation, Patience, run_process};
+use super::secret::{self, SecretError};
+use crate::definition::{CommandSpec, OneOrMany, Probe};
+use crate::event::CommandReport;
+use crate::world::World;
+
+/// Where programs are looked for: fixed, so that a run by hand and one by timer find the same.
+const PATH: &str = "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin";
+/// The pause between tries grows up to this.
+const LONGEST_PAUSE: Duration = Duration::from_secs(10);
+/// How often a probe is asked while it is waited for.
+const ASK_AGAIN: Duration = Duration::from_millis(50);
+
+/// How long a command may take that has no `limit`.
+#[derive(Clone, Copy, Debug)]
+pub struct Limits;
+
+impl Limits {
+    /// A hook, an `enter`, a `leave`.
+    pub const HOOK: Duration = Duration::from_secs(5 * 60);
+    /// A probe.
+    pub const PROBE: Duration = Duration::from_secs(30);
+    /// An export or a command part.
+    pub const EXPORT: Duration = Duration::from_secs(60 * 60);
+    /// How long a probe of the hold is asked again.
+    pub const WITHIN: Duration = Duration::from_secs(30);
+    /// How long `settled` is waited for.
+    pub const SETTLED: Duration = Duration::from_secs(10 * 60);
+}
+
+/// A command could not even be put together.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum HookError {
+    /// A placeholder has no value.
+    #[error(transparent)]
+    NoValue(#[from] NoValue),
+    /// A secret could not be had.
+    #[error(transparent)]
+    Secret(#[from] SecretError),
+    /// The file for its output or notes could not be made.
+    #[error("cannot make `{}`", path.display())]
+    File {
+        /// The file.
+        path: PathBuf,
+        /// What the system said.
+        #[source]
+        source: std::io::Error,
+    },
+}
+
+/// One call of a command.
+#[derive(Default)]
+pub struct Call<'a> {
+    /// Values of placeholders besides `{run}`.
+    pub values: BTreeMap<String, String>,
+    /// The moment, for `GULLET_MOMENT`.
+    pub moment: &'a str,
+    /// The limit where the command has none.
+    pub limit: Duration,
+    /// What may end it early.
+    pub patience: Patience<'a>,
+    /// The folder for `{scratch}` and `GULLET_SCRATCH`.
+    pub scratch: Option<PathBuf>,
+    /// The file that takes standard output.
+    pub stdout: Option<PathBuf>,
+    /// Further environment.
+    pub env: BTreeMap<String, String>,
+}
+
+/// What came of a call.
+#[derive(Debug)]
+pub struct Outcome {
+    /// Every try, the last one last.
+    pub tries: Vec<CommandReport>,
+    /// Whether the last try did what it should; else why not.
+    pub result: Result<(), String>,
+    /// Standard output of the last try, as text without its last newline.
+    pub text: String,
+    /// What it noted.
+    pub notes: Notes,
+}
+
+impl Outcome {
+    fn new(result: Result<(), String>) -> Self {
+        Self { tries: Vec::new(), result, text: String::new(), notes: Notes::default() }
+    }
+}
+
+/// Runs the commands of one run.
+pub struct Runner<'w> {
+    /// The outside world.
+    pub world: World<'w>,
+    /// The application's name.
+    pub app: String,
+    /// The run's id.
+    pub run: String,
+    /// The run's private folder; notes are taken there.
+    pub folder: PathBuf,
+}
+
+impl Runner<'_> {
+    fn environment(&self, call: &Call<'_>) -> BTreeMap<String, String> {
+        let fixed = [
+            ("PATH", PATH),
+            ("LC_ALL", "C.UTF-8"),
+            ("HOME", self.world.environment.get("HOME").map_or("/", String::as_str)),
+            ("GULLET_RUN", &self.run),
+            ("GULLET_APP", &self.app),
+            ("GULLET_MOMENT", call.moment),
+        ];
+        let mut env: BTreeMap<String, String> = fixed.map(|(name, value)| (name.to_owned(), value.to_owned())).into();
+        if let Some(scratch) = &call.scratch {
+            env.insert("GULLET_SCRATCH".to_owned(), scratch.display().to_string());
+        }
+        env.extend(call.env.clone());
+        env
+    }
+
+    fn prepare(&self, spec: &CommandSpec, call: &Call<'_>) -> Result<Invocation, HookError> {
+        let mut values = call.values.clone();
+        values.insert("run".to_owned(), self.run.clone());
+        if let Some(scratch) = &call.scratch {
+            values.insert("scratch".to_owned(), scratch.display().to_string());
+        }
+        let shell = || vec!["/bin/sh".to_owned(), "-eu".to_owned()];
+        let argv = match (&spec.run, &spec.script) {
+            (Some(run), _) => run.iter().map(|argument| fill(argument, &values)).collect::<Result<_, _>>()?,
+            (None, _) => spec.interpreter.clone().unwrap_or_else(shell),
+        };
+        let resolved = secret::resolve(&spec.env, self.world.environment)?;
+        let mut env = self.environment(call);
+        env.extend(resolved.env);
+        let stdout = match &call.stdout {
+            None => None,
+            Some(path) => Some(File::create(path).map_err(|source| HookError::File { path: path.clone(), source })?),
+        };
+        Ok(Invocation {
+            argv,
+            script: spec.script.clone(),
+            dir: spec.dir.clone().unwrap_or_else(|| PathBuf::from("/")),
+            env,
+            limit: spec.limit.map_or(call.limit, |limit| limit.0),
+            stdout,
+            secrets: resolved.secrets,
+            account: self.world.host.account.clone(),
+        })
+    }
+
+    /// Runs a command once.
+    fn once(&self, spec: &CommandSpec, call: &Call<'_>) -> Result<Finished, HookError> {
+        let invocation = self.prepare(spec, call)?;
+        Ok(run_process(invocation, self.world.clock, call.patience))
+    }
+
+    /// Runs a command until it succeeds, as often as it may be tried; takes its notes.
+    pub fn run(&self, spec: &CommandSpec, mut call: Call<'_>) -> Outcome {
+        let notes_file = self.folder.join("notes.jsonl");
+        let _ = fs::write(&notes_file, "");
+        call.env.insert("GULLET_NOTES".to_owned(), notes_file.display().to_string());
+        let mut outcome = Outcome::new(Err("it was not tried".to_owned()));
+        let mut pause = Duration::from_millis(200);
+        for number in 0..spec.tries.unwrap_or(1).max(1) {
+            if number > 0 {
+                if call.patience.is_over(self.world.clock) {
+                    break;
+                }
+                self.world.clock.sleep(pause);
+                pause = (pause * 2).min(LONGEST_PAUSE);
+            }
+            match self.once(spec, &call) {
+                Ok(finished) => {
+                    outcome.text = finished.text();
+                    outcome.result = if finished.succeeded() { Ok(()) } else { Err(finished.failure()) };
+                    outcome.tries.push(finished.report);
+                }
+                Err(error) => {
+                    outcome.result = Err(error.to_string());
+                    break;
+                }
+            }
+            if outcome.result.is_ok() {
+                break;
+            }
+        }
+        let (notes, errors) = Notes::parse(&fs::read_to_string(&notes_file).unwrap_or_default());
+        outcome.notes = notes;
+        outcome.notes.warnings.extend(errors.iter().map(ToString::to_string));
+        let _ = fs::remove_file(&notes_file);
+        outcome
+    }
+
+    /// Asks a probe, or all of a list, once.
+    pub fn ask(&self, probes: &OneOrMany<Probe>, call: &Call<'_>) -> Outcome {
+        let mut outcome = Outcome::new(Ok(()));
+        for probe in probes.all() {
+            match self.once(&probe.command, call) {
+                Ok(finished) => {
+                    outcome.text = finished.text();
+                    outcome.result = judge(probe, &finished);
+                    outcome.tries.push(finished.report);
+                }
+                Err(error) => outcome.result = Err(error.to_string()),
+            }
+            if outcome.result.is_err() {
+                break;
+            }
+        }
+        outcome
+    }
+
+    /// Asks until it holds, for as long as its `within` says, or `within` where it says nothing. The last answer is kept.
+    pub fn wait_for(&self, probes: &OneOrMany<Probe>, call: &Call<'_>, within: Duration) -> Outcome {
+        let within = probes.all().iter().filter_map(|probe| probe.within).map(|span| span.0).max().unwrap_or(within);
+        let began = self.world.clock.uptime();
+        loop {
+            let outcome = self.ask(probes, call);
+            let waited = self.world.clock.uptime().saturating_sub(began);
+            if outcome.result.is_ok() || waited >= within || call.patience.is_over(self.world.clock) {
+                return outcome;
+            }
+            self.world.clock.sleep(ASK_AGAIN.min(within.saturating_sub(waited)));
+        }
+    }
+}

@@ -1,0 +1,33 @@
+//! Gullet's heart: what is done to an application, and in which order, without any interface code.
+//!
+//! - [`definition`]: the administrator's TOML, checked with file, line and column.
+//! - [`plan`]: every step that a run will execute, as a value that is shown or applied.
+//! - [`machine`]: decides the next step; pure, so that it can be tried with every fault.
+//! - [`run`]: the driver that performs the steps and emits [`event`]s.
+//! - [`hook`]: the administrator's commands and probes as processes.
+//! - [`part`]: how each kind of part is captured.
+//! - [`record`] and [`logbook`]: what is kept about a run, and finding it again.
+//! - [`restore`], [`verify`], [`status`]: the way back, the proof, the answer.
+//! - [`world`]: the clock, randomness, host and stop signal that the core is handed.
+//!
+//! The core never prints, prompts or exits, and reads neither the environment nor the clock by itself (`clippy.toml`).
+
+pub mod definition;
+pub mod event;
+pub mod hook;
+pub mod ids;
+pub mod logbook;
+pub mod machine;
+pub mod outcome;
+pub mod part;
+pub mod plan;
+pub mod record;
+pub mod restore;
+pub mod run;
+pub mod state;
+pub mod status;
+pub mod verify;
+pub mod world;
+
+pub use ids::RunId;
+pub use outcome::Outcome;

@@ -1,0 +1,273 @@
+//! The machine over every sequence of replies with up to two faults, each fault being a bad reply or the world
+//! intervening before any task.
+
+use super::*;
+
+/// What happens instead of everything going well, at the n-th task.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Fault {
+    BadReply,
+    Warned,
+    Interrupt,
+    LoseHold,
+    InterruptDuring,
+    LoseHoldDuring,
+}
+
+const FAULTS: [Fault; 6] =
+    [Fault::BadReply, Fault::Warned, Fault::Interrupt, Fault::LoseHold, Fault::InterruptDuring, Fault::LoseHoldDuring];
+
+struct Trace {
+    tasks: Vec<(Task, Reply)>,
+    machine: Machine,
+    faults: Vec<(usize, Fault, bool)>,
+}
+
+fn good(task: Task) -> Reply {
+    if matches!(task, Task::Look(_)) { Reply::Serving } else { Reply::Yes }
+}
+
+fn play(shape: &Shape, faults: &[(usize, Fault)]) -> Trace {
+    let mut machine = Machine::new(shape.clone());
+    let mut tasks = Vec::new();
+    let mut hit = Vec::new();
+    loop {
+        let number = tasks.len();
+        let here = || faults.iter().filter(move |(at, _)| *at == number).map(|(_, fault)| *fault);
+        // The driver looks outside before it asks for a task, and again when the task is done.
+        let settled = machine.is_settled();
+        for fault in here() {
+            match fault {
+                Fault::Interrupt => machine.interrupt(),
+                Fault::LoseHold => machine.lose_hold(),
+                _ => {}
+            }
+        }
+        let Some(task) = machine.next() else { break };
+        assert!(number < 200, "the machine does not end: {tasks:?}");
+        let mut reply = good(task);
+        for fault in here() {
+            hit.push((number, fault, settled));
+            match fault {
+                Fault::BadReply => reply = Reply::No,
+                Fault::Warned => reply = Reply::Warned,
+                Fault::InterruptDuring => machine.interrupt(),
+                Fault::LoseHoldDuring => machine.lose_hold(),
+                Fault::Interrupt | Fault::LoseHold => {}
+            }
+        }
+        machine.reply(task, reply);
+        tasks.push((task, reply));
+    }
+    Trace { tasks, machine, faults: hit }
+}
+
+/// Promise 1 as far as it is the machine's: every step that was entered is left, in reverse order, once.
+fn every_entered_step_is_left(trace: &Trace) {
+    let mut open = Vec::new();
+    for (task, _) in &trace.tasks {
+        match task {
+            Task::Enter(step) => open.push(*step),
+            Task::Leave(step) => assert_eq!(open.pop(), Some(*step), "{:?}", trace.tasks),
+            Task::Store(_) | Task::Commit | Task::Finish => assert!(open.is_empty(), "{:?}", trace.tasks),
+            _ => {}
+        }
+    }
+    assert!(open.is_empty() && !trace.machine.holds(), "{:?}", trace.tasks);
+}
+
+/// Promise 2: whole means all of it, from one proven hold, durable, read back, recorded.
+fn whole_is_whole(shape: &Shape, trace: &Trace) {
+    let at = |wanted: Task| trace.tasks.iter().position(|(task, reply)| *task == wanted && *reply != Reply::No);
+    if !trace.machine.outcome().is_whole() {
+        return;
+    }
+    assert!(!trace.machine.is_void());
+    let last_capture = (0..shape.parts.len()).map(|part| at(Task::Capture(part)).expect("captured")).max();
+    let first_capture = (0..shape.parts.len()).filter_map(|part| at(Task::Capture(part))).min();
+    let first_leave = trace.tasks.iter().position(|(task, _)| matches!(task, Task::Leave(_)));
+    for (step, shape) in shape.steps.iter().enumerate() {
+        if shape.proves {
+            assert!(at(Task::Prove(step)) < first_capture, "{:?}", trace.tasks);
+            let again = at(Task::ProveAgain(step)).expect("proven again");
+            assert!(Some(again) > last_capture && Some(again) < first_leave, "{:?}", trace.tasks);
+        } else {
+            assert_eq!(trace.machine.outcome(), Outcome::Warnings);
+        }
+    }
+    let end = [Task::Finish, Task::ReadBack, Task::Commit].map(|task| at(task).expect("done and done well"));
+    assert!(end.is_sorted());
+    let intervened = |fault: &Fault| !matches!(fault, Fault::BadReply | Fault::Warned);
+    let lost = |(number, fault, settled): &(usize, Fault, bool)| {
+        let in_hold = !shape.steps.is_empty()
+            && matches!(
+                trace.tasks[*number].0,
+                Task::Enter(_)
+                    | Task::Settle(_)
+                    | Task::Prove(_)
+                    | Task::Capture(_)
+                    | Task::Quiet(_)
+                    | Task::ProveAgain(_)
+                    | Task::Hooks(Moment::Held)
+            );
+        let interrupted = matches!(fault, Fault::Interrupt | Fault::InterruptDuring) && !settled;
+        intervened(fault) && (interrupted || (in_hold && trace.tasks[*number].0 != Task::Enter(0)))
+    };
+    assert!(!trace.faults.iter().any(lost), "{:?} {:?}", trace.faults, trace.tasks);
+}
+
+fn no_capture_without_all_steps(shape: &Shape, trace: &Trace) {
+    let mut proven = 0;
+    for (task, reply) in &trace.tasks {
+        match task {
+            Task::Enter(step) if !shape.steps[*step].proves && *reply != Reply::No => proven += 1,
+            Task::Prove(_) if *reply != Reply::No => proven += 1,
+            Task::Capture(_) => assert_eq!(proven, shape.steps.len(), "{:?}", trace.tasks),
+            _ => {}
+        }
+    }
+}
+
+fn clean_up_only_after_success(trace: &Trace) {
+    let position = |wanted| trace.tasks.iter().position(|(task, _)| *task == wanted);
+    if let Some(succeeded) = position(Task::Hooks(Moment::Succeeded)) {
+        assert!(position(Task::Commit).is_some_and(|commit| commit < succeeded));
+        assert_eq!(position(Task::Hooks(Moment::Failed)), None);
+        assert!(trace.machine.outcome() <= Outcome::Warnings, "{:?}", trace.tasks);
+    }
+}
+
+fn shapes() -> Vec<Shape> {
+    let step = StepShape { settles: true, proves: true, proves_left: true, goes_on_if_held: false };
+    let bare = StepShape::default();
+    let (must, may) = (PartShape { must: true }, PartShape { must: false });
+    vec![
+        Shape { steps: vec![step, step], parts: vec![must, may], partial: false },
+        Shape { steps: vec![step], parts: vec![may, may], partial: true },
+        Shape { steps: vec![bare, step], parts: vec![may], partial: false },
+        Shape { steps: vec![], parts: vec![must, may], partial: false },
+    ]
+}
+
+#[test]
+fn promises_hold_over_all_single_faults_and_pairs() {
+    let mut played = 0;
+    for shape in shapes() {
+        let length = play(&shape, &[]).tasks.len();
+        let singles: Vec<(usize, Fault)> = (0..length + 2).flat_map(|at| FAULTS.map(|fault| (at, fault))).collect();
+        let pairs = singles.iter().flat_map(|a| singles.iter().map(move |b| vec![*a, *b]));
+        for faults in singles.iter().map(|a| vec![*a]).chain(pairs) {
+            let trace = play(&shape, &faults);
+            every_entered_step_is_left(&trace);
+            whole_is_whole(&shape, &trace);
+            no_capture_without_all_steps(&shape, &trace);
+            clean_up_only_after_success(&trace);
+            let commits = trace.tasks.iter().filter(|(task, _)| *task == Task::Commit).count();
+            assert_eq!(commits, 1, "a run has one record: {:?}", trace.tasks);
+            played += 1;
+        }
+    }
+    assert!(played > 20_000, "only {played} runs were played");
+}
+
+#[test]
+fn a_good_run_does_everything_in_order() {
+    let trace = play(&shapes()[0], &[]);
+    let tasks: Vec<Task> = trace.tasks.iter().map(|(task, _)| *task).collect();
+    let expected = [
+        Task::Preflight,
+        Task::Hooks(Moment::Before),
+        Task::Look(0),
+        Task::Look(1),
+        Task::Enter(0),
+        Task::Settle(0),
+        Task::Prove(0),
+        Task::Enter(1),
+        Task::Settle(1),
+        Task::Prove(1),
+        Task::Hooks(Moment::Held),
+        Task::Capture(0),
+        Task::Capture(1),
+        Task::Quiet(0),
+        Task::Quiet(1),
+        Task::ProveAgain(0),
+        Task::ProveAgain(1),
+        Task::Leave(1),
+        Task::ProveLeft(1),
+        Task::Leave(0),
+        Task::ProveLeft(0),
+        Task::Hooks(Moment::Released),
+        Task::Store(0),
+        Task::Store(1),
+        Task::Finish,
+        Task::ReadBack,
+        Task::Commit,
+        Task::Hooks(Moment::Succeeded),
+        Task::Hooks(Moment::Finished),
+    ];
+    assert_eq!(tasks, expected);
+    assert_eq!(trace.machine.outcome(), Outcome::Complete);
+}
+
+/// Plays with one reply given to one task.
+fn with_reply(shape: &Shape, to: Task, reply: Reply) -> Trace {
+    let mut machine = Machine::new(shape.clone());
+    let mut tasks = Vec::new();
+    while let Some(task) = machine.next() {
+        let reply = if task == to { reply } else { good(task) };
+        machine.reply(task, reply);
+        tasks.push((task, reply));
+    }
+    Trace { tasks, machine, faults: Vec::new() }
+}
+
+#[test]
+fn each_fault_has_its_outcome() {
+    let shape = &shapes()[0];
+    for (task, reply, outcome) in [
+        (Task::Preflight, Reply::No, Outcome::Refused),
+        (Task::Hooks(Moment::Before), Reply::No, Outcome::Failed),
+        (Task::Look(1), Reply::Held, Outcome::Refused),
+        (Task::Look(0), Reply::Unknown, Outcome::Refused),
+        (Task::Enter(1), Reply::No, Outcome::Failed),
+        (Task::Prove(1), Reply::No, Outcome::Failed),
+        (Task::Capture(0), Reply::No, Outcome::Failed),
+        (Task::Capture(1), Reply::No, Outcome::Incomplete),
+        (Task::Quiet(0), Reply::Warned, Outcome::Warnings),
+        (Task::ProveAgain(0), Reply::No, Outcome::Failed),
+        (Task::Leave(0), Reply::No, Outcome::Warnings),
+        (Task::ProveLeft(1), Reply::No, Outcome::NotReleased),
+        (Task::Store(1), Reply::No, Outcome::Incomplete),
+        (Task::Finish, Reply::No, Outcome::Failed),
+        (Task::ReadBack, Reply::No, Outcome::Failed),
+        (Task::Commit, Reply::No, Outcome::Failed),
+        (Task::Hooks(Moment::Succeeded), Reply::No, Outcome::Warnings),
+    ] {
+        assert_eq!(with_reply(shape, task, reply).machine.outcome(), outcome, "{task:?} {reply:?}");
+    }
+}
+
+#[test]
+fn found_held_and_going_on_it_is_neither_entered_nor_left_but_proven() {
+    let mut shape = shapes()[0].clone();
+    shape.steps[0].goes_on_if_held = true;
+    let trace = with_reply(&shape, Task::Look(0), Reply::Held);
+    let did = |task| trace.tasks.iter().any(|(done, _)| *done == task);
+    assert!(!did(Task::Enter(0)) && !did(Task::Leave(0)));
+    assert!(did(Task::Prove(0)) && did(Task::ProveAgain(0)) && did(Task::Enter(1)) && did(Task::Leave(1)));
+    assert_eq!(trace.machine.outcome(), Outcome::Complete);
+}
+
+#[test]
+fn a_step_that_cannot_be_left_does_not_stop_the_others() {
+    let trace = with_reply(&shapes()[0], Task::ProveLeft(1), Reply::No);
+    assert!(trace.tasks.iter().any(|(task, _)| *task == Task::Leave(0)));
+    assert!(!trace.tasks.iter().any(|(task, _)| *task == Task::Hooks(Moment::Released)));
+    assert!(trace.tasks.iter().any(|(task, _)| *task == Task::Commit));
+}
+
+#[test]
+fn a_refused_run_runs_no_hook() {
+    let trace = with_reply(&shapes()[0], Task::Preflight, Reply::No);
+    assert!(!trace.tasks.iter().any(|(task, _)| matches!(task, Task::Hooks(_))));
+}

@@ -1,0 +1,81 @@
+//! What the filesystem knows about a path, as an entry of a listing.
+
+use std::collections::BTreeMap;
+use std::ffi::OsStr;
+use std::fs;
+use std::os::unix::ffi::OsStrExt;
+use std::os::unix::fs::{FileTypeExt, MetadataExt};
+use std::path::Path;
+
+use data_encoding::BASE64;
+use gullet_store::listing::{Entry, Kind, PathName};
+
+/// An entry with everything but contents and extended attributes.
+pub(super) fn bare(name: PathName, meta: &fs::Metadata) -> Entry {
+    let kind = meta.file_type();
+    let kind = if kind.is_file() {
+        Kind::File
+    } else if kind.is_dir() {
+        Kind::Folder
+    } else if kind.is_symlink() {
+        Kind::Symlink
+    } else if kind.is_fifo() {
+        Kind::Fifo
+    } else if kind.is_socket() {
+        Kind::Socket
+    } else if kind.is_char_device() {
+        Kind::CharDevice
+    } else {
+        Kind::BlockDevice
+    };
+    let device = matches!(kind, Kind::CharDevice | Kind::BlockDevice)
+        .then(|| (rustix::fs::major(meta.rdev()), rustix::fs::minor(meta.rdev())));
+    Entry {
+        path: name,
+        kind,
+        mode: meta.mode() & 0o7777,
+        uid: meta.uid(),
+        gid: meta.gid(),
+        mtime: (meta.mtime(), meta.mtime_nsec() as u32),
+        size: if kind == Kind::File { meta.len() } else { 0 },
+        chunks: Vec::new(),
+        data: None,
+        target: None,
+        same_as: None,
+        device,
+        xattrs: BTreeMap::new(),
+    }
+}
+
+/// The extended attributes of a path itself, values in base64; ACLs are among them. A filesystem without them has none.
+///
+/// # Errors
+/// When they are there and cannot be read.
+pub(super) fn xattrs(path: &Path) -> rustix::io::Result<BTreeMap<String, String>> {
+    use rustix::io::Errno;
+    let mut names = vec![0u8; 1024];
+    let length = loop {
+        match rustix::fs::llistxattr(path, &mut names[..]) {
+            Ok(length) => break length,
+            Err(Errno::RANGE) => names.resize(names.len() * 8, 0),
+            Err(Errno::NOTSUP) => return Ok(BTreeMap::new()),
+            Err(errno) => return Err(errno),
+        }
+    };
+    let mut found = BTreeMap::new();
+    for name in names[..length].split(|byte| *byte == 0).filter(|name| !name.is_empty()) {
+        let mut value = vec![0u8; 256];
+        let length = loop {
+            match rustix::fs::lgetxattr(path, OsStr::from_bytes(name), &mut value[..]) {
+                Ok(length) => break Some(length),
+                Err(Errno::RANGE) => value.resize(value.len() * 16, 0),
+                Err(Errno::NODATA) => break None,
+                Err(errno) => return Err(errno),
+            }
+        };
+        if let Some(length) = length {
+            found.insert(String::from_utf8_lossy(name).into_owned(), BASE64.encode(&value[..length]));
+        }
+    }
+    Ok(found)
+}

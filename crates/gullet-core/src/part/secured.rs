@@ -1,0 +1,386 @@
+//! A part on its way: secured while the application is held, stored afterwards.
+
+use std::fs;
+use std::path::{Path, PathBuf};
+
+use gullet_store::listing::PathName;
+use gullet_store::{Cut, Deposit, PathError, StoreError};
+use jiff::Timestamp;
+
+use super::walk::{Walk, name_of};
+use super::wanted::Wanted;
+use super::{drift, files, produce, sqlite, stored};
+use crate::definition::{Empty, Gives, PartKind};
+use crate::event::CommandReport;
+use crate::hook::{Notes, Patience, Runner};
+use crate::plan::{Plan, PlannedPart};
+use crate::record::{Capture, Counts, Layout, Root};
+use crate::world::World;
+
+/// How often a capture whose `steady` fact changed is taken again.
+const STEADY_TRIES: u32 = 3;
+
+/// A part could not be captured.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum PartError {
+    /// A source or the private folder cannot be accessed.
+    #[error("{}: {}", .0.path.display(), .0.source)]
+    Path(#[from] PathError),
+    /// The store failed.
+    #[error("the store: {}", chain(.0))]
+    Store(#[from] StoreError),
+    /// The database engine failed.
+    #[error("the database `{}`: {}", path.display(), explain(source))]
+    Sqlite {
+        /// The database.
+        path: PathBuf,
+        /// What the engine said.
+        source: rusqlite::Error,
+    },
+    /// The run was asked to stop, or the hold must be left.
+    #[error("stopped before it was done")]
+    Stopped,
+    /// Anything else, in words.
+    #[error("{0}")]
+    Other(String),
+}
+
+/// An error with its causes on one line.
+pub(crate) fn chain(error: &dyn std::error::Error) -> String {
+    let mut text = error.to_string();
+    let mut cause = error.source();
+    while let Some(next) = cause {
+        text.push_str(&format!(": {next}"));
+        cause = next.source();
+    }
+    text
+}
+
+/// What the engine said, with what it means where it is known to puzzle.
+fn explain(error: &rusqlite::Error) -> String {
+    use rusqlite::ErrorCode;
+    match error.sqlite_error_code() {
+        Some(ErrorCode::NotADatabase) => format!("{error} (it is encrypted, or not an SQLite database at all)"),
+        Some(ErrorCode::DatabaseBusy | ErrorCode::DatabaseLocked) => {
+            format!("{error} (somebody holds a lock on it and did not let go)")
+        }
+        _ => error.to_string(),
+    }
+}
+
+/// What a part needs to be secured.
+pub struct Securing<'a, 'd> {
+    /// The outside world.
+    pub world: World<'a>,
+    /// The plan that is being executed.
+    pub plan: &'a Plan,
+    /// Runs commands.
+    pub runner: &'a Runner<'a>,
+    /// What may end it early.
+    pub patience: Patience<'a>,
+    /// Takes chunks.
+    pub deposit: &'a mut Deposit<'d>,
+    /// Told how many files and bytes were seen.
+    pub progress: &'a mut dyn FnMut(u64, u64),
+    /// A private folder for this part alone.
+    pub scratch: PathBuf,
+    /// Where the marks of this part's last capture are.
+    pub marks: PathBuf,
+    /// The part's capture in the last good run.
+    pub last: Option<&'a Capture>,
+    /// Whether marks are distrusted.
+    pub reread: bool,
+    /// Every process that was run.
+    pub commands: Vec<CommandReport>,
+    /// What those processes noted.
+    pub notes: Notes,
+}
+
+impl Securing<'_, '_> {
+    /// # Errors
+    /// [`PartError::Stopped`] when it is time to stop.
+    pub(super) fn check_stop(&self) -> Result<(), PartError> {
+        if self.patience.is_over(self.world.clock) { Err(PartError::Stopped) } else { Ok(()) }
+    }
+}
+
+/// What was secured and waits to be stored.
+enum Kept {
+    /// It is in the store already.
+    Files { walk: Walk, marks: PathBuf },
+    /// A copy of a database.
+    Database { copy: PathBuf, source: PathBuf, watched: sqlite::Watched },
+    /// What a command printed.
+    Output { path: PathBuf, gives: Gives },
+    /// What an export wrote.
+    Folder { path: PathBuf },
+}
+
+/// A part that is secured.
+pub struct Secured {
+    /// The capture as far as it is known.
+    pub capture: Capture,
+    kept: Kept,
+    /// Where its marks belong when the run is recorded.
+    marks: PathBuf,
+}
+
+/// Secures a part.
+///
+/// # Errors
+/// When it could not be captured.
+pub fn secure(part: &PlannedPart, context: &mut Securing<'_, '_>) -> Result<Secured, PartError> {
+    let started = context.world.clock.now();
+    let began = context.world.clock.uptime();
+    let mut secured = match &part.spec.steady {
+        None => attempt(part, context, started)?,
+        Some(steady) => {
+            let mut tries = 0;
+            loop {
+                tries += 1;
+                let before = produce::fact(part, &steady.command, context)?;
+                let secured = attempt(part, context, started)?;
+                let after = produce::fact(part, &steady.command, context)?;
+                if before == after {
+                    context.notes.facts.insert(steady.fact.clone(), after);
+                    break secured;
+                }
+                if tries == STEADY_TRIES {
+                    let text = format!(
+                        "`{}` was {before} before and {after} after the capture, {tries} times over",
+                        steady.fact
+                    );
+                    return Err(PartError::Other(text));
+                }
+            }
+        }
+    };
+    produce::facts(part, context)?;
+    let capture = &mut secured.capture;
+    capture.facts.append(&mut context.notes.facts);
+    capture.lacks.append(&mut context.notes.lacks);
+    capture.warnings.append(&mut context.notes.warnings);
+    let took = context.world.clock.uptime().saturating_sub(began);
+    capture.took_ms = u64::try_from(took.as_millis()).unwrap_or(u64::MAX);
+    Ok(secured)
+}
+
+/// The capture of a part that could not be captured.
+pub fn failed_capture(part: &PlannedPart, problem: String, started: Timestamp) -> Capture {
+    Capture { problem: Some(problem), ..blank(part, started) }
+}
+
+fn blank(part: &PlannedPart, started: Timestamp) -> Capture {
+    let spec = &part.spec;
+    let layout = match spec.kind() {
+        PartKind::Files | PartKind::Sqlite => Layout::Source,
+        PartKind::Export if !spec.take.is_empty() => Layout::Source,
+        PartKind::Command | PartKind::Export => Layout::Export,
+    };
+    Capture {
+        part: part.name.clone(),
+        each_of: part.each_of.clone(),
+        kind: spec.kind(),
+        must: spec.must,
+        problem: None,
+        started,
+        took_ms: 0,
+        layout,
+        roots: Vec::new(),
+        listing: None,
+        counts: Counts::default(),
+        facts: Default::default(),
+        lacks: spec.lacks.clone(),
+        after_restore: spec.after_restore.clone(),
+        warnings: Vec::new(),
+        left_out: Vec::new(),
+    }
+}
+
+fn attempt(part: &PlannedPart, context: &mut Securing<'_, '_>, started: Timestamp) -> Result<Secured, PartError> {
+    if context.scratch.exists() {
+        fs::remove_dir_all(&context.scratch).map_err(|error| PathError::new(&context.scratch, error))?;
+    }
+    fs::create_dir_all(&context.scratch).map_err(|error| PathError::new(&context.scratch, error))?;
+    let mut capture = blank(part, started);
+    let kept = match part.spec.kind() {
+        PartKind::Files => {
+            let walk = Walk::of_files(part, context.plan);
+            streamed(part, walk, &mut capture, context)?
+        }
+        PartKind::Export => {
+            let path = produce::export(part, context)?;
+            if part.spec.take.is_empty() {
+                Kept::Folder { path }
+            } else {
+                let walk = Walk::of_take(part, context.plan);
+                streamed(part, walk, &mut capture, context)?
+            }
+        }
+        PartKind::Command => {
+            let path = produce::command(part, context)?;
+            Kept::Output { path, gives: part.spec.gives.unwrap_or(Gives::Bytes) }
+        }
+        PartKind::Sqlite => {
+            let source = part.spec.sqlite.clone().unwrap_or_default();
+            let copy = sqlite::copy_path(&context.scratch);
+            let watched = sqlite::copy(&source, &copy, context)?;
+            capture.roots = vec![Root { path: source.display().to_string(), filesystem: String::new() }];
+            Kept::Database { copy, source, watched }
+        }
+    };
+    Ok(Secured { capture, kept, marks: context.marks.clone() })
+}
+
+fn streamed(
+    part: &PlannedPart,
+    walk: Walk,
+    capture: &mut Capture,
+    context: &mut Securing<'_, '_>,
+) -> Result<Kept, PartError> {
+    let marks = context.scratch.join("marks.jsonl");
+    let last = context.marks.clone();
+    let mut wanted = Wanted::new(&part.spec.holds, walk.roots().iter().map(PathBuf::as_path));
+    let done = files::capture(&walk, &last, marks.clone(), &mut wanted, context)?;
+    if part.spec.empty != Some(Empty::Ok) {
+        same_ground(&done.roots, context.last)?;
+        if done.counts.files + done.counts.others == 0 {
+            return Err(PartError::Other(format!(
+                "there is nothing in {} (say `empty = \"ok\"` if that may be)",
+                part.source_text()
+            )));
+        }
+    }
+    if let Some(missing) = wanted.missing() {
+        return Err(PartError::Other(missing));
+    }
+    capture.listing = Some(done.listing);
+    capture.counts = done.counts;
+    capture.left_out = done.left_out;
+    capture.warnings = done.warnings;
+    capture.roots = done.roots;
+    Ok(Kept::Files { walk, marks: done.marks })
+}
+
+/// Refuses a root whose filesystem is another one than in the last good run: most likely a mount is missing.
+fn same_ground(roots: &[Root], last: Option<&Capture>) -> Result<(), PartError> {
+    for root in roots {
+        let before = last.and_then(|last| last.roots.iter().find(|before| before.path == root.path));
+        if let Some(before) = before.filter(|before| before.filesystem != root.filesystem) {
+            let (path, was, is) = (&root.path, &before.filesystem, &root.filesystem);
+            let text = format!(
+                "`{path}` is on another filesystem than last time ({is}, before {was}): is something not mounted? \
+                 (say `empty = \"ok\"` if that may be)"
+            );
+            return Err(PartError::Other(text));
+        }
+    }
+    Ok(())
+}
+
+/// Whether a source was written to since it was secured.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Quiet {
+    /// It was not.
+    Quiet,
+    /// It cannot be told: nothing was read from the source by Gullet itself.
+    Unknown,
+    /// Files changed: the first of them, and how many.
+    FilesChanged(Vec<String>, u64),
+    /// The database was written to.
+    Written,
+}
+
+impl Secured {
+    /// Looks whether the source was written to since. Asked while the application says that it is held, so that a yes
+    /// means that it lied.
+    ///
+    /// # Errors
+    /// When the source can no longer be looked at.
+    pub fn quiet(&self) -> Result<Quiet, PartError> {
+        match &self.kept {
+            Kept::Files { walk, marks } => {
+                let (named, count) = files::changed_since(walk, marks)?;
+                Ok(if count == 0 { Quiet::Quiet } else { Quiet::FilesChanged(named, count) })
+            }
+            Kept::Database { watched, source, .. } => {
+                let written =
+                    watched.was_written().map_err(|error| PartError::Sqlite { path: source.clone(), source: error })?;
+                Ok(if written { Quiet::Written } else { Quiet::Quiet })
+            }
+            Kept::Output { .. } | Kept::Folder { .. } => Ok(Quiet::Unknown),
+        }
+    }
+
+    /// Stores what is not in the store yet, and judges the capture.
+    ///
+    /// # Errors
+    /// When it could not be stored, or is not what it must be.
+    pub fn store(
+        &mut self,
+        part: &PlannedPart,
+        deposit: &mut Deposit<'_>,
+        last: Option<&Capture>,
+    ) -> Result<(), PartError> {
+        let capture = &mut self.capture;
+        let mut wanted = Wanted::new(&part.spec.holds, std::iter::empty());
+        let stored = match &self.kept {
+            Kept::Files { .. } => None,
+            Kept::Database { copy, source, .. } => {
+                let facts = sqlite::examine(copy)?;
+                capture.facts.extend(facts);
+                Some(stored::file(copy, name_of(source), Some(source), Cut::Pages, deposit)?)
+            }
+            Kept::Output { path, gives: Gives::Tar } => Some(stored::tar(path, &mut wanted, deposit)?),
+            Kept::Output { path, gives: Gives::Bytes } => {
+                let name = PathName::new(crate::state::file_name(&part.name));
+                Some(stored::file(path, name, None, Cut::Contents, deposit)?)
+            }
+            Kept::Folder { path } => Some(stored::folder(path, &mut wanted, deposit)?),
+        };
+        if let Some((listing, counts)) = stored {
+            if let Some(missing) = wanted.missing() {
+                return Err(PartError::Other(missing));
+            }
+            capture.listing = Some(listing);
+            capture.counts = compared(counts, &listing.root, last);
+        }
+        if capture.counts.bytes == 0 && !matches!(self.kept, Kept::Files { .. }) {
+            capture.warnings.push("it has no bytes in it".to_owned());
+        }
+        let judgement = drift::judge(&part.spec, capture, last);
+        capture.warnings.extend(judgement.warnings);
+        match judgement.failures.as_slice() {
+            [] => Ok(()),
+            failures => Err(PartError::Other(failures.join("; "))),
+        }
+    }
+
+    /// The new marks and where they belong, to be put there when the run is recorded.
+    pub fn new_marks(&self) -> Option<(&Path, &Path)> {
+        match &self.kept {
+            Kept::Files { marks, .. } => Some((marks, &self.marks)),
+            _ => None,
+        }
+    }
+}
+
+/// How a capture made anew differs from the last one, as far as their listings' roots can say.
+fn compared(counts: Counts, root: &gullet_store::Hash, last: Option<&Capture>) -> Counts {
+    match last.and_then(|last| Some((last, last.listing.as_ref()?))) {
+        Some((_, listing)) if listing.root == *root => Counts { unchanged: counts.files, ..counts },
+        Some((last, _)) => {
+            let both = counts.files.min(last.counts.files);
+            let unchanged = if counts.bytes_new == 0 { both } else { 0 };
+            Counts {
+                unchanged,
+                changed: both - unchanged,
+                new: counts.files - both,
+                vanished: last.counts.files - both,
+                ..counts
+            }
+        }
+        None => Counts { new: counts.files, ..counts },
+    }
+}

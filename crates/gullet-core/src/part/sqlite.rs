@@ -1,0 +1,129 @@
+//! SQLite databases, copied through the engine's own online backup.
+//!
+//! The copy is made while the application is held; that it is sound, and how many rows it has, is found out from the copy
+//! afterwards. The connection that was copied from stays open, so that it can tell whether somebody wrote meanwhile.
+
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::time::Duration;
+
+use rusqlite::backup::{Backup, StepResult};
+use rusqlite::{Connection, OpenFlags};
+
+use super::secured::{PartError, Securing};
+use crate::event::Facts;
+
+/// Pages copied between two looks at the clock.
+const PAGES_A_STEP: i32 = 4000;
+/// How long a lock of the application's is waited for.
+const BUSY: Duration = Duration::from_secs(30);
+/// Rows are counted table by table in facts for at most so many tables.
+const TABLES_NAMED: usize = 200;
+
+/// A database that was copied and is still watched.
+pub(super) struct Watched {
+    connection: Connection,
+    version: i64,
+}
+
+fn wrap(path: &Path) -> impl Fn(rusqlite::Error) -> PartError + '_ {
+    |source| PartError::Sqlite { path: path.to_path_buf(), source }
+}
+
+/// Copies the database at `from` to the new file `to`.
+pub(super) fn copy(from: &Path, to: &Path, context: &mut Securing<'_, '_>) -> Result<Watched, PartError> {
+    let meta = fs::metadata(from).map_err(|error| gullet_store::PathError::new(from, error))?;
+    if meta.len() == 0 {
+        return Err(PartError::Other(format!("`{}` is empty: it is not a database yet", from.display())));
+    }
+    let wrap = wrap(from);
+    let source = open_source(from).map_err(&wrap)?;
+    // A read transaction pins one state of the database for all steps of the copy.
+    source.execute_batch("begin; select count(*) from sqlite_schema;").map_err(&wrap)?;
+    let version = data_version(&source).map_err(&wrap)?;
+    let mut target = Connection::open(to).map_err(&wrap)?;
+    target.execute_batch("pragma journal_mode = off; pragma synchronous = off;").map_err(&wrap)?;
+    {
+        let backup = Backup::new(&source, &mut target).map_err(&wrap)?;
+        loop {
+            context.check_stop()?;
+            match backup.step(PAGES_A_STEP).map_err(&wrap)? {
+                StepResult::Done => break,
+                StepResult::More => {
+                    let progress = backup.progress();
+                    let done = u64::try_from(progress.pagecount - progress.remaining).unwrap_or(0);
+                    let pages = u64::try_from(progress.pagecount).unwrap_or(1).max(1);
+                    (context.progress)(0, meta.len() / pages * done);
+                }
+                _ => context.world.clock.sleep(Duration::from_millis(20)),
+            }
+        }
+    }
+    source.execute_batch("commit").map_err(&wrap)?;
+    drop(target);
+    Ok(Watched { connection: source, version })
+}
+
+fn open_source(path: &Path) -> rusqlite::Result<Connection> {
+    let flags = OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_NO_MUTEX;
+    let connection = Connection::open_with_flags(path, flags)?;
+    connection.busy_timeout(BUSY)?;
+    Ok(connection)
+}
+
+/// Changes when another connection has written (sqlite.org/pragma.html#pragma_data_version).
+fn data_version(connection: &Connection) -> rusqlite::Result<i64> {
+    connection.query_row("pragma data_version", [], |row| row.get(0))
+}
+
+impl Watched {
+    /// Whether somebody wrote to the database since it was copied.
+    pub(super) fn was_written(&self) -> rusqlite::Result<bool> {
+        Ok(data_version(&self.connection)? != self.version)
+    }
+}
+
+/// Checks a copy with the engine's own integrity check, and counts its tables and rows.
+pub(super) fn examine(copy: &Path) -> Result<Facts, PartError> {
+    let wrap = wrap(copy);
+    // Immutable: looking must not leave a log beside the copy, nor change it.
+    let uri = format!("file:{}?immutable=1", uri_path(copy));
+    let flags = OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_URI | OpenFlags::SQLITE_OPEN_NO_MUTEX;
+    let database = Connection::open_with_flags(uri, flags).map_err(&wrap)?;
+    let mut query = database.prepare("pragma integrity_check(5)").map_err(&wrap)?;
+    let problems = query.query_map([], |row| row.get::<_, String>(0)).map_err(&wrap)?;
+    let problems: Vec<String> = problems.collect::<Result<_, _>>().map_err(&wrap)?;
+    if problems != ["ok"] {
+        return Err(PartError::Other(format!("the engine's integrity check fails: {}", problems.join("; "))));
+    }
+    let list =
+        "select name from sqlite_schema where type = 'table' and name not like 'sqlite\\_%' escape '\\' order by name";
+    let mut query = database.prepare(list).map_err(&wrap)?;
+    let names = query.query_map([], |row| row.get::<_, String>(0)).map_err(&wrap)?;
+    let names: Vec<String> = names.collect::<Result<_, _>>().map_err(&wrap)?;
+    let mut facts = Facts::new();
+    let mut rows = 0;
+    for (number, name) in names.iter().enumerate() {
+        let count = format!("select count(*) from \"{}\"", name.replace('"', "\"\""));
+        // A virtual table whose module is not here cannot be counted; its contents lie in other tables.
+        let Ok(count) = database.query_row(&count, [], |row| row.get::<_, i64>(0)) else { continue };
+        rows += count;
+        if number < TABLES_NAMED {
+            facts.insert(format!("rows.{name}"), count.into());
+        }
+    }
+    facts.insert("tables".to_owned(), names.len().into());
+    facts.insert("rows".to_owned(), rows.into());
+    Ok(facts)
+}
+
+/// A path in a `file:` URI (sqlite.org/uri.html).
+fn uri_path(path: &Path) -> String {
+    let text = path.to_string_lossy();
+    text.replace('%', "%25").replace('?', "%3f").replace('#', "%23")
+}
+
+/// Where the copy of a part's database lies in the run's private folder.
+pub(super) fn copy_path(scratch: &Path) -> PathBuf {
+    scratch.join("copy.db")
+}

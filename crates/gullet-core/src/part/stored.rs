@@ -1,0 +1,197 @@
+//! Storing what was secured in the run's private folder: a file, a folder, or a tar read file by file.
+
+use std::collections::BTreeMap;
+use std::fs::{self, File};
+use std::io::Read;
+use std::os::unix::fs::MetadataExt;
+use std::path::Path;
+
+use data_encoding::BASE64;
+use gullet_store::listing::{Entry, Kind, ListingRef, ListingWriter, PathName};
+use gullet_store::{Cut, Deposit, Hash, IoPath, PathError, cut_all};
+
+use super::entry;
+use super::secured::PartError;
+use super::walk::{Found, LeftOuts, Walk};
+use super::wanted::Wanted;
+use crate::record::Counts;
+
+/// Cuts all of `source` into `deposit`.
+fn contents(
+    source: impl Read,
+    path: &Path,
+    cut: Cut,
+    deposit: &mut Deposit<'_>,
+) -> Result<(Vec<Hash>, u64), PartError> {
+    let mut chunks = Vec::new();
+    let wrap = |error| PartError::Path(PathError::new(path, error));
+    let length = cut_all(source, cut, wrap, |piece| {
+        chunks.push(deposit.put(piece)?);
+        Ok(())
+    })?;
+    Ok((chunks, length))
+}
+
+/// Writes a listing of `entries`, which are in order.
+fn listing(entries: &[Entry], deposit: &mut Deposit<'_>) -> Result<ListingRef, PartError> {
+    let mut writer = ListingWriter::default();
+    let mut put = |bytes: &[u8]| deposit.put(bytes);
+    for entry in entries {
+        writer.push(entry, &mut put)?;
+    }
+    Ok(writer.finish(&mut put)?)
+}
+
+/// Stores one file of the private folder under `name`, with the attributes of `like` or its own.
+pub(super) fn file(
+    path: &Path,
+    name: PathName,
+    like: Option<&Path>,
+    cut: Cut,
+    deposit: &mut Deposit<'_>,
+) -> Result<(ListingRef, Counts), PartError> {
+    let before = deposit.tally();
+    let like = like.unwrap_or(path);
+    let mut entry = entry::bare(name, &fs::metadata(like).at(like)?);
+    entry.xattrs = entry::xattrs(like).unwrap_or_default();
+    let source = File::open(path).at(path)?;
+    (entry.chunks, entry.size) = contents(source, path, cut, deposit)?;
+    let counts = Counts { files: 1, bytes: entry.size, bytes_read: entry.size, ..Counts::default() };
+    let listing = listing(&[entry], deposit)?;
+    Ok((listing, with_new(counts, before.new_bytes, deposit)))
+}
+
+fn with_new(counts: Counts, before: u64, deposit: &Deposit<'_>) -> Counts {
+    Counts { bytes_new: deposit.tally().new_bytes - before, ..counts }
+}
+
+/// Stores everything in a folder, under names relative to it.
+pub(super) fn folder(
+    path: &Path,
+    wanted: &mut Wanted,
+    deposit: &mut Deposit<'_>,
+) -> Result<(ListingRef, Counts), PartError> {
+    let before = deposit.tally();
+    let mut counts = Counts::default();
+    let mut writer = ListingWriter::default();
+    let skip = super::walk::name_of(path).as_bytes().len() + 1;
+    Walk::of_folder(path).run(&mut LeftOuts::default(), &mut |found: Found| {
+        let Some(relative) = found.name.as_bytes().get(skip..) else { return Ok(()) };
+        let mut entry = entry::bare(PathName::new(relative), &found.meta);
+        entry.xattrs = entry::xattrs(&found.path).unwrap_or_default();
+        match entry.kind {
+            Kind::File => {
+                let source = super::files::open(&found.path)?;
+                (entry.chunks, entry.size) = contents(source, &found.path, Cut::Contents, deposit)?;
+                counts.files += 1;
+                counts.bytes += entry.size;
+            }
+            Kind::Folder => counts.folders += 1,
+            Kind::Symlink => {
+                use std::os::unix::ffi::OsStrExt;
+                let target = fs::read_link(&found.path).at(&found.path)?;
+                entry.target = Some(PathName::new(target.as_os_str().as_bytes()));
+                counts.others += 1;
+            }
+            _ => counts.others += 1,
+        }
+        wanted.see(&entry.path);
+        writer.push(&entry, &mut |bytes: &[u8]| deposit.put(bytes))?;
+        Ok::<_, PartError>(())
+    })?;
+    let listing = writer.finish(&mut |bytes: &[u8]| deposit.put(bytes))?;
+    counts.bytes_read = counts.bytes;
+    Ok((listing, with_new(counts, before.new_bytes, deposit)))
+}
+
+/// Stores the contents of a tar file by file (POSIX pax and ustar, GNU long names).
+pub(super) fn tar(
+    path: &Path,
+    wanted: &mut Wanted,
+    deposit: &mut Deposit<'_>,
+) -> Result<(ListingRef, Counts), PartError> {
+    let before = deposit.tally();
+    let wrong = |error: std::io::Error| PartError::Other(format!("what it printed is not a sound tar: {error}"));
+    let mut archive = tar::Archive::new(File::open(path).at(path)?);
+    let mut entries: BTreeMap<PathName, Entry> = BTreeMap::new();
+    let mut counts = Counts::default();
+    for member in archive.entries().map_err(wrong)? {
+        let mut member = member.map_err(wrong)?;
+        let name = tar_name(&member.path_bytes());
+        if name.as_bytes().is_empty() {
+            continue;
+        }
+        if !name.is_plain() {
+            return Err(PartError::Other(format!("the tar has a path that leads elsewhere: {name:?}")));
+        }
+        let mut entry = tar_entry(name, &mut member).map_err(wrong)?;
+        match entry.kind {
+            Kind::File if entry.same_as.is_none() => {
+                (entry.chunks, entry.size) = contents(&mut member, path, Cut::Contents, deposit)?;
+                counts.files += 1;
+                counts.bytes += entry.size;
+            }
+            Kind::File => counts.files += 1,
+            Kind::Folder => counts.folders += 1,
+            _ => counts.others += 1,
+        }
+        wanted.see(&entry.path);
+        entries.insert(entry.path.clone(), entry);
+    }
+    if entries.is_empty() {
+        return Err(PartError::Other("the tar it printed has nothing in it".to_owned()));
+    }
+    let entries: Vec<Entry> = entries.into_values().collect();
+    counts.bytes_read = fs::metadata(path).at(path)?.size();
+    let listing = listing(&entries, deposit)?;
+    Ok((listing, with_new(counts, before.new_bytes, deposit)))
+}
+
+fn tar_name(bytes: &[u8]) -> PathName {
+    let plain = bytes.strip_prefix(b"./").unwrap_or(bytes);
+    let plain = if plain == b"." { b"" } else { plain };
+    PathName::new(plain.strip_suffix(b"/").unwrap_or(plain))
+}
+
+fn tar_entry<R: Read>(name: PathName, member: &mut tar::Entry<'_, R>) -> std::io::Result<Entry> {
+    use tar::EntryType;
+    let header = member.header();
+    let kind = match header.entry_type() {
+        EntryType::Directory => Kind::Folder,
+        EntryType::Symlink => Kind::Symlink,
+        EntryType::Fifo => Kind::Fifo,
+        EntryType::Char => Kind::CharDevice,
+        EntryType::Block => Kind::BlockDevice,
+        _ => Kind::File,
+    };
+    let device = match kind {
+        Kind::CharDevice | Kind::BlockDevice => header.device_major()?.zip(header.device_minor()?),
+        _ => None,
+    };
+    let link = member.link_name_bytes().map(|bytes| bytes.into_owned());
+    let is_link = header.entry_type() == EntryType::Link;
+    let mut entry = Entry {
+        path: name,
+        kind,
+        mode: header.mode()? & 0o7777,
+        uid: u32::try_from(header.uid()?).unwrap_or(0),
+        gid: u32::try_from(header.gid()?).unwrap_or(0),
+        mtime: (i64::try_from(header.mtime()?).unwrap_or(0), 0),
+        size: 0,
+        chunks: Vec::new(),
+        data: None,
+        target: link.clone().filter(|_| kind == Kind::Symlink).map(PathName::new),
+        same_as: link.filter(|_| is_link).map(|bytes| tar_name(&bytes)),
+        device,
+        xattrs: BTreeMap::new(),
+    };
+    for extension in member.pax_extensions()?.into_iter().flatten() {
+        let extension = extension?;
+        if let Ok(key) = extension.key()
+            && let Some(name) = key.strip_prefix("SCHILY.xattr.")
+        {
+            entry.xattrs.insert(name.to_owned(), BASE64.encode(extension.value_bytes()));
+        }
+    }
+    Ok(entry)
+}

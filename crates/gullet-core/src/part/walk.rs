@@ -1,0 +1,262 @@
+//! The files below some roots, in the order of a listing, with what is left out and why.
+
+use std::collections::BTreeMap;
+use std::fs;
+use std::io;
+use std::os::unix::ffi::OsStrExt;
+use std::os::unix::fs::MetadataExt;
+use std::path::{Path, PathBuf};
+
+use globset::{GlobBuilder, GlobSet, GlobSetBuilder};
+use gullet_store::listing::PathName;
+use gullet_store::{IoPath, PathError};
+
+use crate::definition::Part;
+use crate::plan::{Plan, PlannedPart};
+use crate::record::LeftOut;
+
+/// Paths named for one reason, at most.
+const NAMED: usize = 5;
+
+/// Something that was found.
+pub(super) struct Found {
+    /// Its absolute path.
+    pub(super) path: PathBuf,
+    /// Its path in a listing: absolute, without the first `/`.
+    pub(super) name: PathName,
+    /// What `lstat` says of it.
+    pub(super) meta: fs::Metadata,
+}
+
+/// What to look at.
+#[derive(Clone, Debug)]
+pub(super) struct Walk {
+    roots: Vec<PathBuf>,
+    include: Option<Patterns>,
+    exclude: Patterns,
+    cross: bool,
+    avoid: Vec<Avoid>,
+}
+
+/// A place that is left out.
+#[derive(Clone, Debug)]
+struct Avoid {
+    path: PathBuf,
+    /// Device and inode, so that it is known under another name too: through a link or a bind mount.
+    identity: Option<(u64, u64)>,
+    why: String,
+}
+
+/// Patterns, with those that have no `/` matching names at any depth.
+#[derive(Clone, Debug)]
+struct Patterns {
+    texts: Vec<String>,
+    set: GlobSet,
+}
+
+impl Patterns {
+    fn new(texts: &[String]) -> Self {
+        let mut set = GlobSetBuilder::new();
+        for text in texts {
+            let anywhere =
+                if text.contains('/') { text.trim_start_matches('/').to_owned() } else { format!("**/{text}") };
+            // The definition's rules have refused patterns that do not parse.
+            if let Ok(glob) = GlobBuilder::new(&anywhere).literal_separator(true).build() {
+                set.add(glob);
+            }
+        }
+        Self { texts: texts.to_vec(), set: set.build().unwrap_or_default() }
+    }
+
+    fn first_match(&self, below: &Path) -> Option<&str> {
+        self.set.matches(below).first().and_then(|number| self.texts.get(*number)).map(String::as_str)
+    }
+}
+
+/// What was left out, gathered by reason.
+#[derive(Clone, Debug, Default)]
+pub(super) struct LeftOuts(BTreeMap<String, LeftOut>);
+
+impl LeftOuts {
+    pub(super) fn add(&mut self, why: String, path: &Path) {
+        let entry = self.0.entry(why.clone()).or_insert(LeftOut { why, count: 0, paths: Vec::new() });
+        entry.count += 1;
+        if entry.paths.len() < NAMED {
+            entry.paths.push(path.display().to_string());
+        }
+    }
+
+    pub(super) fn into_vec(self) -> Vec<LeftOut> {
+        self.0.into_values().collect()
+    }
+}
+
+impl Walk {
+    /// What the `files` of a part are.
+    pub(super) fn of_files(part: &PlannedPart, plan: &Plan) -> Self {
+        Self::new(part.spec.files.clone(), &part.spec, Self::avoided(part, plan))
+    }
+
+    /// What an export left at the paths of `take`.
+    pub(super) fn of_take(part: &PlannedPart, plan: &Plan) -> Self {
+        Self::new(part.spec.take.clone(), &Part::default(), Self::avoided(part, plan))
+    }
+
+    /// Everything below one folder.
+    pub(super) fn of_folder(folder: &Path) -> Self {
+        Self::new(vec![folder.to_path_buf()], &Part::default(), Vec::new())
+    }
+
+    fn avoided(part: &PlannedPart, plan: &Plan) -> Vec<(PathBuf, String)> {
+        let claimed = part.claimed.iter().map(|(path, name)| (path.clone(), format!("belongs to the part `{name}`")));
+        let own = [(&plan.store, "the store itself"), (&plan.state, "Gullet's own state")];
+        let own = own.map(|(path, why)| (path.clone(), why.to_owned()));
+        claimed.chain(own).collect()
+    }
+
+    fn new(mut roots: Vec<PathBuf>, spec: &Part, avoid: Vec<(PathBuf, String)>) -> Self {
+        let avoid = avoid.into_iter().map(|(path, why)| {
+            let identity = fs::metadata(&path).ok().map(|meta| (meta.dev(), meta.ino()));
+            Avoid { path, identity, why }
+        });
+        let avoid = avoid.collect();
+        roots.sort_by_key(|root| name_of(root));
+        // A root within another one is reached through that.
+        let all = roots.clone();
+        roots.retain(|root| !all.iter().any(|other| other != root && root.starts_with(other)));
+        roots.dedup();
+        Self {
+            roots,
+            include: (!spec.include.is_empty()).then(|| Patterns::new(&spec.include)),
+            exclude: Patterns::new(&spec.exclude),
+            cross: spec.cross,
+            avoid,
+        }
+    }
+
+    /// The roots, sorted.
+    pub(super) fn roots(&self) -> &[PathBuf] {
+        &self.roots
+    }
+
+    /// Hands everything to `each` in the order of a listing.
+    ///
+    /// # Errors
+    /// When a root or a folder cannot be read, or what `each` gives. What vanishes in the middle is passed over and noted
+    /// in `left`.
+    pub(super) fn run<E: From<PathError>>(
+        &self,
+        left: &mut LeftOuts,
+        each: &mut dyn FnMut(Found) -> Result<(), E>,
+    ) -> Result<(), E> {
+        for root in &self.roots {
+            // A root may be a link: what it leads to is captured, under the root's own name.
+            let meta = fs::metadata(root).at(root)?;
+            let device = meta.dev();
+            self.visit(root, root, meta, device, left, each)?;
+        }
+        Ok(())
+    }
+
+    fn visit<E: From<PathError>>(
+        &self,
+        root: &Path,
+        path: &Path,
+        meta: fs::Metadata,
+        device: u64,
+        left: &mut LeftOuts,
+        each: &mut dyn FnMut(Found) -> Result<(), E>,
+    ) -> Result<(), E> {
+        let is_folder = meta.is_dir();
+        if path != root {
+            let identity = (meta.dev(), meta.ino());
+            if let Some(avoid) = self.avoid.iter().find(|a| a.path == path || a.identity == Some(identity)) {
+                left.add(avoid.why.clone(), path);
+                return Ok(());
+            }
+            let below = path.strip_prefix(root).unwrap_or(path);
+            if let Some(pattern) = self.exclude.first_match(below) {
+                left.add(format!("excluded by `{pattern}`"), path);
+                return Ok(());
+            }
+            if let Some(include) = &self.include
+                && !is_folder
+                && include.first_match(below).is_none()
+            {
+                left.add("not in `include`".to_owned(), path);
+                return Ok(());
+            }
+            if is_folder && meta.dev() != device && !self.cross {
+                left.add("another filesystem (see `cross`)".to_owned(), path);
+                return Ok(());
+            }
+        }
+        each(Found { path: path.to_path_buf(), name: name_of(path), meta })?;
+        if is_folder {
+            for child in sorted_children(path)? {
+                match fs::symlink_metadata(&child) {
+                    Ok(meta) => self.visit(root, &child, meta, device, left, each)?,
+                    Err(error) if error.kind() == io::ErrorKind::NotFound => {
+                        left.add("vanished while it was read".to_owned(), &child);
+                    }
+                    Err(error) => return Err(PathError::new(&child, error).into()),
+                }
+            }
+        }
+        Ok(())
+    }
+}
+
+fn sorted_children(folder: &Path) -> Result<Vec<PathBuf>, PathError> {
+    let mut children = Vec::new();
+    for entry in fs::read_dir(folder).at(folder)? {
+        children.push(entry.at(folder)?.path());
+    }
+    children.sort_by(|a, b| a.as_os_str().as_bytes().cmp(b.as_os_str().as_bytes()));
+    Ok(children)
+}
+
+/// The name of an absolute path in a listing.
+pub(super) fn name_of(path: &Path) -> PathName {
+    let bytes = path.as_os_str().as_bytes();
+    PathName::new(bytes.strip_prefix(b"/").unwrap_or(bytes))
+}
+
+/// What a part would have, before a run: how much, and what is left out.
+#[derive(Clone, Debug, Default, PartialEq, Eq, serde::Serialize)]
+pub struct Survey {
+    /// Regular files.
+    pub files: u64,
+    /// Bytes in them.
+    pub bytes: u64,
+    /// What would be left out, and why.
+    pub left_out: Vec<LeftOut>,
+    /// Why it could not be looked at.
+    pub problem: Option<String>,
+}
+
+/// Looks at what a part would have. Exports and commands cannot be known before they run.
+pub fn survey(part: &PlannedPart, plan: &Plan) -> Option<Survey> {
+    let mut survey = Survey::default();
+    if let Some(path) = &part.spec.sqlite {
+        match fs::metadata(path) {
+            Ok(meta) => (survey.files, survey.bytes) = (1, meta.len()),
+            Err(error) => survey.problem = Some(format!("{}: {error}", path.display())),
+        }
+        return Some(survey);
+    }
+    if part.spec.files.is_empty() {
+        return None;
+    }
+    let mut left = LeftOuts::default();
+    let walked = Walk::of_files(part, plan).run(&mut left, &mut |found: Found| {
+        if found.meta.is_file() {
+            survey.files += 1;
+            survey.bytes += found.meta.len();
+        }
+        Ok::<_, PathError>(())
+    });
+    survey.problem = walked.err().map(|error| format!("{error}: {}", error.source));
+    survey.left_out = left.into_vec();
+    Some(survey)
+}

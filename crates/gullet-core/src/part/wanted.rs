@@ -1,0 +1,61 @@
+//! `holds`: paths that must be in a capture.
+
+use std::path::Path;
+
+use globset::{GlobBuilder, GlobMatcher};
+use gullet_store::listing::PathName;
+
+use super::walk::name_of;
+
+/// The patterns that nothing has matched yet.
+pub(super) struct Wanted {
+    patterns: Vec<(String, GlobMatcher)>,
+    roots: Vec<PathName>,
+}
+
+impl Wanted {
+    /// Wants `patterns`, relative to any of `roots`.
+    pub(super) fn new<'a>(patterns: &[String], roots: impl Iterator<Item = &'a Path>) -> Self {
+        // The definition's rules have refused patterns that do not parse.
+        let compiled = patterns.iter().filter_map(|text| {
+            let glob = GlobBuilder::new(text.trim_start_matches('/')).literal_separator(true).build().ok()?;
+            Some((text.clone(), glob.compile_matcher()))
+        });
+        Self { patterns: compiled.collect(), roots: roots.map(name_of).collect() }
+    }
+
+    /// A path is in the capture.
+    pub(super) fn see(&mut self, path: &PathName) {
+        if self.patterns.is_empty() {
+            return;
+        }
+        let bytes = path.as_bytes();
+        let below = self.roots.iter().find_map(|root| bytes.strip_prefix(root.as_bytes())?.strip_prefix(b"/"));
+        let below = String::from_utf8_lossy(below.unwrap_or(bytes)).into_owned();
+        self.patterns.retain(|(_, glob)| !glob.is_match(&below));
+    }
+
+    /// What was wanted and not seen.
+    pub(super) fn missing(&self) -> Option<String> {
+        let texts: Vec<&str> = self.patterns.iter().map(|(text, _)| text.as_str()).collect();
+        (!texts.is_empty()).then(|| format!("it does not hold {}", texts.join(", ")))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_is_wanted_is_looked_for_below_the_roots() {
+        let wanted = ["index.json".to_owned(), "lists/*.list".to_owned()];
+        let mut wanted = Wanted::new(&wanted, [Path::new("/var/lib/desk")].into_iter());
+        for path in ["var/lib/desk", "var/lib/desk/old/index.json", "index.json.tmp"] {
+            wanted.see(&PathName::new(path));
+        }
+        assert!(wanted.missing().is_some_and(|text| text.contains("index.json") && text.contains("lists/")));
+        wanted.see(&PathName::new("var/lib/desk/index.json"));
+        wanted.see(&PathName::new("var/lib/desk/lists/a.list"));
+        assert_eq!(wanted.missing(), None);
+    }
+}

@@ -1,0 +1,529 @@
+//! The plan: every step that a run will execute, as a value that is shown or applied.
+
+use std::collections::BTreeMap;
+use std::path::PathBuf;
+use std::time::Duration;
+
+use serde::Serialize;
+
+use crate::definition::{
+    App, CommandSpec, Drift, Flaws, Loaded, OneOrMany, Part, PartKind, Probe, Span, check_sources,
+};
+use crate::hook::placeholders::fill;
+use crate::hook::{Call, Limits, Runner};
+use crate::logbook::Logged;
+use crate::machine::{Moment, PartShape, Shape, StepShape};
+
+/// How long an application may be held that does not say.
+const LONGEST_HOLD: Duration = Duration::from_secs(5 * 60);
+
+/// What somebody asks for.
+#[derive(Clone, Debug, Default)]
+pub struct Request {
+    /// The application.
+    pub app: String,
+    /// Parts to narrow the run to; all when empty.
+    pub only: Vec<String>,
+    /// Why.
+    pub reason: Option<String>,
+    /// Read everything anew, whatever the marks say.
+    pub reread: bool,
+}
+
+/// A plan could not be made.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum PlanError {
+    /// The definition has no such application.
+    #[error("the definition has no application `{app}`")]
+    NoApp {
+        /// What was asked for.
+        app: String,
+        /// What there is.
+        known: Vec<String>,
+    },
+    /// The application has no such part.
+    #[error("`{app}` has no part `{part}`")]
+    NoPart {
+        /// The application.
+        app: String,
+        /// What was asked for.
+        part: String,
+        /// What there is.
+        known: Vec<String>,
+    },
+    /// Sources do not fit the disk.
+    #[error(transparent)]
+    Flaws(#[from] Flaws),
+    /// The command that prints the parts there are failed, or printed what it should not.
+    #[error("the part `{part}` could not be looked up: {why}")]
+    Each {
+        /// The part's name in the definition.
+        part: String,
+        /// Why.
+        why: String,
+    },
+}
+
+/// One part of the plan.
+#[derive(Clone, Debug, PartialEq)]
+pub struct PlannedPart {
+    /// Its name, filled in.
+    pub name: String,
+    /// The name of the definition's part that it comes from, where `each` made it.
+    pub each_of: Option<String>,
+    /// Values of `{each.…}`.
+    pub values: BTreeMap<String, String>,
+    /// Its definition.
+    pub spec: Part,
+    /// Absolute paths that belong to other parts, with their names; they are left out of this one.
+    pub claimed: Vec<(PathBuf, String)>,
+}
+
+/// A difference in what there is from the last good run.
+#[derive(Clone, Debug, PartialEq, Serialize)]
+pub struct PartDrift {
+    /// How grave the definition holds it to be.
+    pub drift: Drift,
+    /// In words.
+    pub text: String,
+}
+
+/// Every step that a run will execute.
+#[derive(Clone, Debug)]
+pub struct Plan {
+    /// The application.
+    pub app: String,
+    /// Its definition.
+    pub spec: App,
+    /// The store's name in the definition.
+    pub store_name: String,
+    /// The store's folder.
+    pub store: PathBuf,
+    /// Whether it must be a mount point.
+    pub mounted: bool,
+    /// Zstandard level.
+    pub level: i32,
+    /// The state folder.
+    pub state: PathBuf,
+    /// The parts that will be captured.
+    pub parts: Vec<PlannedPart>,
+    /// The parts of the definition that the run was not asked for.
+    pub not_asked_for: Vec<String>,
+    /// New and vanished parts.
+    pub drift: Vec<PartDrift>,
+    /// The request.
+    pub request: Request,
+}
+
+/// One step, to be shown.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct PlanStep {
+    /// When.
+    pub when: &'static str,
+    /// What.
+    pub what: String,
+    /// The command, where there is one, as it will be executed.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub command: Option<String>,
+    /// Limits and conditions.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub condition: Option<String>,
+}
+
+impl Plan {
+    /// Makes the plan for a request. Asks the application which parts it has where the definition says so; touches
+    /// nothing else.
+    ///
+    /// # Errors
+    /// When the request does not fit the definition, or the definition the disk.
+    pub fn make(
+        loaded: &Loaded,
+        request: Request,
+        state: PathBuf,
+        runner: &Runner<'_>,
+        last_good: Option<&Logged>,
+    ) -> Result<Self, PlanError> {
+        let spec = loaded.definition.app.get(&request.app).ok_or_else(|| PlanError::NoApp {
+            app: request.app.clone(),
+            known: loaded.definition.app.keys().cloned().collect(),
+        })?;
+        let mut stores = loaded.definition.store.iter();
+        let named = spec.store.as_ref().and_then(|name| loaded.definition.store.get_key_value(name));
+        let Some((store_name, store)) = named.or_else(|| stores.next()) else {
+            return Err(PlanError::NoApp { app: request.app, known: Vec::new() });
+        };
+        let location = PathBuf::from(&store.location);
+        check_sources(loaded, &request.app, &location, &state)?;
+        let mut plan = Self {
+            app: request.app.clone(),
+            spec: spec.clone(),
+            store_name: store_name.clone(),
+            store: location,
+            mounted: store.mounted,
+            level: store.level.unwrap_or(3),
+            state,
+            parts: Vec::new(),
+            not_asked_for: Vec::new(),
+            drift: Vec::new(),
+            request,
+        };
+        for part in &spec.part {
+            plan.add_part(part, runner, last_good)?;
+        }
+        plan.narrow()?;
+        plan.claim();
+        Ok(plan)
+    }
+
+    fn add_part(&mut self, part: &Part, runner: &Runner<'_>, last_good: Option<&Logged>) -> Result<(), PlanError> {
+        let Some(each) = &part.each else {
+            self.parts.push(PlannedPart {
+                name: part.name.clone(),
+                each_of: None,
+                values: BTreeMap::new(),
+                spec: part.clone(),
+                claimed: Vec::new(),
+            });
+            return Ok(());
+        };
+        let fail = |why: String| PlanError::Each { part: part.name.clone(), why };
+        let outcome = runner.run(&each.command, Call { moment: "plan", limit: Limits::PROBE, ..Call::default() });
+        outcome.result.map_err(fail)?;
+        let mut names = Vec::new();
+        for line in outcome.text.lines().filter(|line| !line.trim().is_empty()) {
+            let values = each_values(line).map_err(fail)?;
+            let name = fill(&part.name, &values).map_err(|error| fail(error.to_string()))?;
+            let plain = !name.contains('/') && !name.chars().any(char::is_control) && name.len() <= 200;
+            if !plain || name.starts_with('.') {
+                return Err(fail(format!("{name:?} cannot be the name of a part")));
+            }
+            if names.contains(&name) {
+                return Err(fail(format!("`{name}` is printed twice")));
+            }
+            names.push(name.clone());
+            let spec = Part { each: None, name: name.clone(), ..part.clone() };
+            self.parts.push(PlannedPart { name, each_of: Some(part.name.clone()), values, spec, claimed: Vec::new() });
+        }
+        if names.len() < each.least.unwrap_or(0) as usize {
+            return Err(fail(format!(
+                "there are {}, and at least {} are wanted",
+                names.len(),
+                each.least.unwrap_or(0)
+            )));
+        }
+        if let Some(last) = last_good {
+            let before = last.record.captures.iter().filter(|c| c.each_of.as_ref() == Some(&part.name));
+            let before: Vec<&String> = before.map(|capture| &capture.part).collect();
+            let new =
+                names.iter().filter(|name| !before.contains(name)).map(|name| (each.new, Drift::Warn, name, "new"));
+            let gone = before.iter().filter(|name| !names.contains(name));
+            let gone = gone.map(|name| (each.gone, Drift::Fail, *name, "gone"));
+            for (said, usual, name, what) in new.chain(gone) {
+                let text = format!("`{name}` is {what} since run {}", last.record.run);
+                self.drift.push(PartDrift { drift: said.unwrap_or(usual), text });
+            }
+        }
+        Ok(())
+    }
+
+    fn narrow(&mut self) -> Result<(), PlanError> {
+        let only = &self.request.only;
+        if only.is_empty() {
+            return Ok(());
+        }
+        let meant = |part: &PlannedPart, name: &String| part.name == *name || part.each_of.as_ref() == Some(name);
+        if let Some(missing) = only.iter().find(|name| !self.parts.iter().any(|part| meant(part, name))) {
+            return Err(PlanError::NoPart {
+                app: self.app.clone(),
+                part: missing.clone(),
+                known: self.parts.iter().map(|part| part.name.clone()).collect(),
+            });
+        }
+        let asked = |part: &PlannedPart| only.iter().any(|name| meant(part, name));
+        self.not_asked_for = self.parts.iter().filter(|part| !asked(part)).map(|part| part.name.clone()).collect();
+        self.parts.retain(asked);
+        Ok(())
+    }
+
+    /// What one part captures is left out of the others: an SQLite database and its logs in a folder of files, a folder
+    /// within a folder. The store and the state folder are never captured.
+    fn claim(&mut self) {
+        let mut claims: Vec<(PathBuf, String)> = Vec::new();
+        for part in &self.spec.part {
+            for source in part.sources() {
+                claims.push((source.clone(), part.name.clone()));
+                if part.kind() == PartKind::Sqlite {
+                    for suffix in ["-wal", "-shm", "-journal"] {
+                        let mut beside = source.clone().into_os_string();
+                        beside.push(suffix);
+                        claims.push((beside.into(), part.name.clone()));
+                    }
+                }
+            }
+        }
+        for part in &mut self.parts {
+            let own = part.each_of.as_ref().unwrap_or(&part.name);
+            part.claimed = claims.iter().filter(|(_, name)| name != own).cloned().collect();
+        }
+    }
+
+    /// What the machine must know.
+    pub fn shape(&self) -> Shape {
+        let steps = self.spec.hold.iter().map(|step| StepShape {
+            settles: step.settled.is_some(),
+            proves: step.entered.is_some(),
+            proves_left: step.left.is_some(),
+            goes_on_if_held: step.found_held == Some(crate::definition::FoundHeld::GoOn),
+        });
+        let parts = self.parts.iter().map(|part| PartShape { must: part.spec.must });
+        Shape { steps: steps.collect(), parts: parts.collect(), partial: self.is_partial() }
+    }
+
+    /// Whether the run is narrowed to some parts.
+    pub fn is_partial(&self) -> bool {
+        !self.request.only.is_empty()
+    }
+
+    /// How long the application may be held.
+    pub fn longest_hold(&self) -> Duration {
+        self.spec.longest_hold.map_or(LONGEST_HOLD, |span| span.0)
+    }
+
+    /// The hooks of a moment.
+    pub fn hooks(&self, moment: Moment) -> &[crate::definition::Hook] {
+        let hooks = &self.spec.hooks;
+        match moment {
+            Moment::Before => &hooks.before,
+            Moment::Held => &hooks.held,
+            Moment::Released => &hooks.released,
+            Moment::Succeeded => &hooks.succeeded,
+            Moment::Failed => &hooks.failed,
+            Moment::Finished => &hooks.finished,
+        }
+    }
+
+    /// The application's definition in TOML, as its record keeps it.
+    pub fn definition_text(&self) -> String {
+        let apps = BTreeMap::from([(&self.app, &self.spec)]);
+        toml::to_string_pretty(&BTreeMap::from([("app", apps)])).unwrap_or_default()
+    }
+
+    /// All steps in the order of their execution.
+    pub fn steps(&self) -> Vec<PlanStep> {
+        let mut steps = Vec::new();
+        for require in &self.spec.require {
+            steps.push(probe_step("preflight", format!("require: {}", require.name), &require.probe, None));
+        }
+        let location = self.store.display();
+        steps.push(plain(
+            "preflight",
+            format!("the store `{}` at {location} is there and can be written", self.store_name),
+        ));
+        self.hook_steps(&mut steps, Moment::Before);
+        for step in &self.spec.hold {
+            let probes = step.left.as_ref().or(step.entered.as_ref());
+            if let Some(probes) = probes {
+                probe_steps(&mut steps, "look", format!("{}: state found", step.name), probes, None);
+            }
+        }
+        for step in &self.spec.hold {
+            let command = |what, command: &Option<CommandSpec>, limit| {
+                command.as_ref().map(|spec| command_step("hold", format!("{}: {what}", step.name), spec, limit))
+            };
+            steps.extend(command("enter", &step.enter, Limits::HOOK));
+            if let Some(probes) = &step.settled {
+                let within = Some(Limits::SETTLED);
+                probe_steps(&mut steps, "hold", format!("{}: wait until settled", step.name), probes, within);
+            }
+            if let Some(probes) = &step.entered {
+                let within = Some(Limits::WITHIN);
+                probe_steps(&mut steps, "hold", format!("{}: prove it is held", step.name), probes, within);
+            }
+        }
+        self.hook_steps(&mut steps, Moment::Held);
+        let when = if self.spec.hold.is_empty() { "capture" } else { "held" };
+        steps.extend(self.parts.iter().flat_map(|part| part.steps(when)));
+        for step in &self.spec.hold {
+            if let Some(probes) = &step.entered {
+                probe_steps(&mut steps, "held", format!("{}: prove it is still held", step.name), probes, None);
+            }
+        }
+        for step in self.spec.hold.iter().rev() {
+            if let Some(leave) = &step.leave {
+                steps.push(command_step("release", format!("{}: leave", step.name), leave, Limits::HOOK));
+            }
+            if let Some(probes) = &step.left {
+                let within = Some(Limits::WITHIN);
+                probe_steps(&mut steps, "release", format!("{}: prove it serves", step.name), probes, within);
+            }
+        }
+        self.hook_steps(&mut steps, Moment::Released);
+        steps.push(plain("store", format!("store what is new in {location}, make it durable, read it back")));
+        steps.push(plain("record", "write the record; nothing earlier is changed or removed".to_owned()));
+        for moment in [Moment::Succeeded, Moment::Failed, Moment::Finished] {
+            if moment != Moment::Succeeded || !self.is_partial() {
+                self.hook_steps(&mut steps, moment);
+            }
+        }
+        steps
+    }
+
+    fn hook_steps(&self, steps: &mut Vec<PlanStep>, moment: Moment) {
+        for hook in self.hooks(moment) {
+            let mut step = command_step(moment.word(), "hook".to_owned(), &hook.command, Limits::HOOK);
+            if !hook.needs.is_empty() {
+                let needs = format!("needs {}", hook.needs.join(", "));
+                step.condition = Some(step.condition.map_or(needs.clone(), |limit| format!("{limit}, {needs}")));
+            }
+            steps.push(step);
+        }
+    }
+}
+
+impl PlannedPart {
+    /// Where it comes from, in words.
+    pub fn source_text(&self) -> String {
+        let spec = &self.spec;
+        match spec.kind() {
+            PartKind::Files => spec.files.iter().map(|path| path.display().to_string()).collect::<Vec<_>>().join(", "),
+            PartKind::Sqlite => spec.sqlite.iter().map(|path| path.display().to_string()).collect(),
+            PartKind::Command => shell_words(&self.filled(&spec.command)),
+            PartKind::Export => spec.export.as_ref().map_or(String::new(), |command| {
+                command_text(&CommandSpec { run: command.run.as_ref().map(|run| self.filled(run)), ..command.clone() })
+            }),
+        }
+    }
+
+    /// Arguments with `{each.…}` filled in; what has no value yet stays as it is.
+    fn filled(&self, arguments: &[String]) -> Vec<String> {
+        let mut values = self.values.clone();
+        values.insert("scratch".to_owned(), "{scratch}".to_owned());
+        values.insert("run".to_owned(), "{run}".to_owned());
+        arguments.iter().map(|argument| fill(argument, &values).unwrap_or_else(|_| argument.clone())).collect()
+    }
+
+    fn steps(&self, when: &'static str) -> Vec<PlanStep> {
+        let mut steps = Vec::new();
+        let with_each =
+            |spec: &CommandSpec| CommandSpec { run: spec.run.as_ref().map(|run| self.filled(run)), ..spec.clone() };
+        let steady = self.spec.steady.as_ref().map(|steady| {
+            let what = format!("{}: fact `{}`, before and after", self.name, steady.fact);
+            command_step(when, what, &with_each(&steady.command), Limits::PROBE)
+        });
+        steps.extend(steady);
+        let kind = self.spec.kind();
+        let must = if self.spec.must { ", a must" } else { "" };
+        let mut capture = plain(when, format!("capture {} ({}{must})", self.name, kind.word()));
+        match kind {
+            PartKind::Files | PartKind::Sqlite => capture.condition = Some(self.source_text()),
+            PartKind::Command | PartKind::Export => capture.command = Some(self.source_text()),
+        }
+        steps.push(capture);
+        for (fact, command) in &self.spec.facts {
+            let what = format!("{}: fact `{fact}`", self.name);
+            steps.push(command_step(when, what, &with_each(command), Limits::PROBE));
+        }
+        steps
+    }
+}
+
+/// The values of one line that an `each` command printed: a JSON object, or a name.
+fn each_values(line: &str) -> Result<BTreeMap<String, String>, String> {
+    if !line.trim_start().starts_with('{') {
+        return Ok(BTreeMap::from([("each.name".to_owned(), line.trim().to_owned())]));
+    }
+    let object: serde_json::Map<String, serde_json::Value> =
+        serde_json::from_str(line).map_err(|error| format!("{line:?} is not JSON: {error}"))?;
+    let text = |value: serde_json::Value| match value {
+        serde_json::Value::String(text) => text,
+        other => other.to_string(),
+    };
+    Ok(object.into_iter().map(|(key, value)| (format!("each.{key}"), text(value))).collect())
+}
+
+fn plain(when: &'static str, what: String) -> PlanStep {
+    PlanStep { when, what, command: None, condition: None }
+}
+
+fn command_step(when: &'static str, what: String, command: &CommandSpec, limit: Duration) -> PlanStep {
+    let limit = command.limit.unwrap_or(Span(limit));
+    let tries = command.tries.filter(|tries| *tries > 1).map(|tries| format!(", {tries} tries")).unwrap_or_default();
+    let condition = Some(format!("limit {limit}{tries}"));
+    PlanStep { when, what, command: Some(command_text(command)), condition }
+}
+
+fn probe_steps(
+    steps: &mut Vec<PlanStep>,
+    when: &'static str,
+    what: String,
+    probes: &OneOrMany<Probe>,
+    within: Option<Duration>,
+) {
+    steps.extend(probes.all().iter().map(|probe| probe_step(when, what.clone(), probe, within)));
+}
+
+fn probe_step(when: &'static str, what: String, probe: &Probe, within: Option<Duration>) -> PlanStep {
+    let mut wants: Vec<String> = Vec::new();
+    wants.extend(probe.prints.as_ref().map(|text| format!("prints {text:?}")));
+    wants.extend(probe.contains.as_ref().map(|text| format!("contains {text:?}")));
+    wants.extend(probe.matches.as_ref().map(|text| format!("matches {text:?}")));
+    wants.extend(probe.every_line.as_ref().map(|text| format!("every line matches {text:?}")));
+    wants.extend(probe.json.iter().map(|(pointer, value)| format!("{pointer} is {value}")));
+    wants.extend(match &probe.exit {
+        Some(crate::definition::ExitWanted::Code(code)) => Some(format!("exits with {code}")),
+        Some(crate::definition::ExitWanted::Word(_)) => None,
+        None if wants.is_empty() => Some("exits with 0".to_owned()),
+        None => None,
+    });
+    let within = within.map(|usual| probe.within.unwrap_or(Span(usual)));
+    wants.extend(within.map(|within| format!("within {within}")));
+    let condition = Some(wants.join(", ")).filter(|text| !text.is_empty());
+    PlanStep { when, what, command: Some(command_text(&probe.command)), condition }
+}
+
+/// A command as a person would type it.
+pub fn command_text(command: &CommandSpec) -> String {
+    match (&command.run, &command.script) {
+        (Some(run), _) => shell_words(run),
+        (None, Some(script)) => {
+            let interpreter =
+                command.interpreter.clone().unwrap_or_else(|| vec!["/bin/sh".to_owned(), "-eu".to_owned()]);
+            let first = script.lines().find(|line| !line.trim().is_empty()).unwrap_or("").trim();
+            format!("{} <script: {first} …>", shell_words(&interpreter))
+        }
+        (None, None) => String::new(),
+    }
+}
+
+/// Arguments joined so that a shell would read them apart again.
+pub fn shell_words(words: &[String]) -> String {
+    let plain = |c: char| c.is_ascii_alphanumeric() || "-_./:=@%+,{}".contains(c);
+    let quote = |word: &String| {
+        if !word.is_empty() && word.chars().all(plain) {
+            word.clone()
+        } else {
+            format!("'{}'", word.replace('\'', "'\\''"))
+        }
+    };
+    words.iter().map(quote).collect::<Vec<_>>().join(" ")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_line_of_each_is_a_name_or_an_object() {
+        assert_eq!(each_values(" inner isles ").unwrap()["each.name"], "inner isles");
+        let values = each_values(r#"{"name":"a","rows":3}"#).unwrap();
+        assert_eq!((values["each.name"].as_str(), values["each.rows"].as_str()), ("a", "3"));
+        assert!(each_values("{not json").is_err());
+    }
+
+    #[test]
+    fn arguments_are_shown_so_that_they_can_be_typed() {
+        let words = ["a b", "it's", "", "--x=1"].map(str::to_owned);
+        assert_eq!(shell_words(&words), r"'a b' 'it'\''s' '' --x=1");
+    }
+}

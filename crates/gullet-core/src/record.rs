@@ -1,0 +1,336 @@
+//! The record of a run, and the remarks made about it later.
+//!
+//! A record is written last and never changed; the run exists when it does. Its schema is in `docs/schemas/`. Readers
+//! pass over keys that they do not know, and refuse a newer version by its number.
+
+use std::collections::BTreeMap;
+
+use gullet_store::listing::ListingRef;
+use gullet_store::{Hash, Holdings};
+use jiff::Timestamp;
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+use crate::definition::PartKind;
+use crate::event::{Event, Facts, Listener, StepReport, What};
+use crate::ids::RunId;
+use crate::outcome::Outcome;
+use crate::world::Host;
+
+/// The version of records that this program writes. History: 1, the first.
+pub const RECORD_VERSION: u32 = 1;
+
+/// Everything about one run.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, JsonSchema)]
+pub struct Record {
+    /// Version of this form.
+    pub record: u32,
+    /// The run's id.
+    pub run: RunId,
+    /// The application.
+    pub app: String,
+    /// What people call it.
+    pub title: Option<String>,
+    /// The writer, one machine's identity in the store.
+    pub writer: String,
+    /// The store's id.
+    pub store: String,
+    /// The BLAKE3 of `store.json`.
+    pub store_json: Hash,
+    /// The name of the record before this one, of the same application and writer; its hash is in it.
+    pub previous: Option<String>,
+    /// When the run began.
+    #[schemars(with = "String")]
+    pub started: Timestamp,
+    /// When the record was written.
+    #[schemars(with = "String")]
+    pub ended: Timestamp,
+    /// How it was started: `by hand`.
+    pub trigger: String,
+    /// Why, where somebody said so.
+    pub reason: Option<String>,
+    /// Whether it was narrowed to some parts.
+    pub partial: bool,
+    /// How it ended.
+    pub outcome: Outcome,
+    /// What made it worse than complete with warnings.
+    pub causes: Vec<Note>,
+    /// What a person should look at.
+    pub warnings: Vec<Note>,
+    /// The machine.
+    pub host: Host,
+    /// The application's definition as it was, in TOML. Secrets are only named in it.
+    pub definition: String,
+    /// The hold.
+    pub hold: HoldReport,
+    /// Every step, in order.
+    pub steps: Vec<StepReport>,
+    /// What was captured, part by part.
+    pub captures: Vec<Capture>,
+    /// The payload that it wrote and that it needs.
+    pub holdings: Holdings,
+}
+
+/// A warning or a cause, with what it is about.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct Note {
+    /// The part or step.
+    pub about: Option<String>,
+    /// In words.
+    pub text: String,
+    /// What a person should do.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub advice: Option<String>,
+}
+
+/// How the application was held.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct HoldReport {
+    /// Why it was not held at all; the parts are then not of one moment.
+    pub no_hold: Option<String>,
+    /// When the first `enter` was called.
+    #[schemars(with = "Option<String>")]
+    pub began: Option<Timestamp>,
+    /// From the first `enter` to the beginning of the leaving, waiting for `settled` apart, in milliseconds.
+    pub held_ms: Option<u64>,
+    /// From the first `enter` to the proof that it serves again, in milliseconds.
+    pub away_ms: Option<u64>,
+    /// The longest it was allowed to be held, in milliseconds.
+    pub limit_ms: Option<u64>,
+    /// Every step's probe said that it was held, before and after the captures.
+    pub proven: bool,
+    /// Every step's probe said that it serves again.
+    pub released: bool,
+}
+
+/// What one run stored of one part.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, JsonSchema)]
+pub struct Capture {
+    /// The part's name.
+    pub part: String,
+    /// The name of the definition's part that it comes from, where `each` made several of it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub each_of: Option<String>,
+    /// Which kind.
+    pub kind: PartKind,
+    /// Whether the run fails without it.
+    pub must: bool,
+    /// Why it could not be captured; `None` when it was.
+    pub problem: Option<String>,
+    /// When it was begun.
+    #[schemars(with = "String")]
+    pub started: Timestamp,
+    /// How long it took to secure, in milliseconds.
+    pub took_ms: u64,
+    /// Whether paths in the listing are those of the source, or names within an export.
+    pub layout: Layout,
+    /// Where it was read from.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub roots: Vec<Root>,
+    /// What it consists of.
+    pub listing: Option<ListingRef>,
+    /// How many.
+    pub counts: Counts,
+    /// Facts.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub facts: Facts,
+    /// What the export is known not to carry.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub lacks: Vec<String>,
+    /// What to do by hand after a restore.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub after_restore: Vec<String>,
+    /// What a person should look at.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub warnings: Vec<String>,
+    /// What was left out, and why.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub left_out: Vec<LeftOut>,
+}
+
+impl Capture {
+    /// Whether the part was captured.
+    pub fn is_captured(&self) -> bool {
+        self.problem.is_none() && self.listing.is_some()
+    }
+}
+
+/// What the paths of a listing mean.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum Layout {
+    /// They are the source's absolute paths, without the first `/`.
+    Source,
+    /// They are names within what an export gave.
+    Export,
+}
+
+/// Where a part was read from.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct Root {
+    /// The path in the definition.
+    pub path: String,
+    /// The filesystem it was on, by type and id.
+    pub filesystem: String,
+}
+
+/// How many things a capture has, and how they differ from the last capture of the part.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct Counts {
+    /// Regular files.
+    pub files: u64,
+    /// Folders.
+    pub folders: u64,
+    /// Links, pipes, sockets, devices.
+    pub others: u64,
+    /// Bytes in all files.
+    pub bytes: u64,
+    /// Files that the last capture did not have.
+    pub new: u64,
+    /// Files with other contents than last time.
+    pub changed: u64,
+    /// Files with the same contents.
+    pub unchanged: u64,
+    /// Files that only the last capture had.
+    pub vanished: u64,
+    /// Bytes that were read from the source.
+    pub bytes_read: u64,
+    /// Bytes that were new to the store, before compression.
+    pub bytes_new: u64,
+}
+
+/// Something that was not captured.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct LeftOut {
+    /// Why.
+    pub why: String,
+    /// How many.
+    pub count: u64,
+    /// The first of them.
+    pub paths: Vec<String>,
+}
+
+impl Record {
+    /// Stored bytes that the run added to the store.
+    pub fn bytes_stored(&self) -> u64 {
+        self.holdings.wrote.iter().map(|file| file.length).sum()
+    }
+
+    /// Bytes in all captures.
+    pub fn bytes(&self) -> u64 {
+        self.captures.iter().map(|capture| capture.counts.bytes).sum()
+    }
+
+    /// Files in all captures.
+    pub fn files(&self) -> u64 {
+        self.captures.iter().map(|capture| capture.counts.files).sum()
+    }
+
+    /// The capture of a part.
+    pub fn capture(&self, part: &str) -> Option<&Capture> {
+        self.captures.iter().find(|capture| capture.part == part)
+    }
+
+    /// The record's stem: time and run.
+    pub fn stem(&self) -> String {
+        format!("{}-{}", self.started.strftime("%Y%m%dT%H%M%SZ"), self.run)
+    }
+}
+
+/// A later statement about a run.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, JsonSchema)]
+pub struct Remark {
+    /// Version of this form.
+    pub remark: u32,
+    /// The run it is about.
+    pub run: RunId,
+    /// The name of the run's record.
+    pub record: String,
+    /// When it was made.
+    #[schemars(with = "String")]
+    pub at: Timestamp,
+    /// What it states.
+    pub what: RemarkKind,
+    /// How bad it is; shown is the worse of record and remarks.
+    pub outcome: Outcome,
+    /// In words.
+    pub text: String,
+    /// The steps that led to it.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub steps: Vec<StepReport>,
+}
+
+/// What a remark states.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum RemarkKind {
+    /// How the `succeeded` or `failed` hooks went.
+    Hooks,
+    /// How the `finished` hooks went.
+    Finished,
+    /// Everything was read back and is sound.
+    Verified,
+    /// Something is damaged.
+    Damaged,
+    /// A kind that this version does not know.
+    #[serde(other)]
+    Unknown,
+}
+
+impl RemarkKind {
+    /// In words; part of the remark's name.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Hooks => "hooks",
+            Self::Finished => "finished",
+            Self::Verified => "verified",
+            Self::Damaged => "damaged",
+            Self::Unknown => "unknown",
+        }
+    }
+}
+
+/// Folds the events of a run into the parts of its record.
+#[derive(Clone, Debug, Default)]
+pub struct RecordBuilder {
+    /// Steps that are over.
+    pub steps: Vec<StepReport>,
+    /// Captures so far.
+    pub captures: Vec<Capture>,
+    /// Warnings so far.
+    pub warnings: Vec<Note>,
+    /// Causes so far.
+    pub causes: Vec<Note>,
+    /// The hold so far.
+    pub hold: HoldReport,
+}
+
+impl Listener for RecordBuilder {
+    fn hear(&mut self, event: &Event) {
+        match &event.what {
+            What::StepEnded { report } => self.steps.push(report.clone()),
+            What::Captured { capture } => {
+                self.captures.retain(|earlier| earlier.part != capture.part);
+                self.captures.push(*capture.clone());
+            }
+            What::Warning { about, text } => {
+                self.warnings.push(Note { about: about.clone(), text: text.clone(), advice: None });
+            }
+            What::Trouble { about, text, advice } => {
+                self.causes.push(Note { about: about.clone(), text: text.clone(), advice: advice.clone() });
+            }
+            What::HoldBegan => self.hold.began = Some(event.at),
+            What::Held { proven } => self.hold.proven = *proven,
+            What::LeavingBegan { held_ms } => self.hold.held_ms = Some(*held_ms),
+            What::Released { proven, away_ms } => {
+                self.hold.released = *proven;
+                self.hold.away_ms = Some(*away_ms);
+            }
+            What::RunStarted { .. }
+            | What::StepStarted { .. }
+            | What::Progress { .. }
+            | What::Recorded { .. }
+            | What::RunEnded { .. } => {}
+        }
+    }
+}

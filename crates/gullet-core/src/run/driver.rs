@@ -1,0 +1,601 @@
+//! One run, task by task.
+
+use std::collections::BTreeMap;
+use std::fs::{self, File};
+use std::io::Write;
+use std::path::PathBuf;
+use std::sync::Arc;
+use std::time::Duration;
+
+use gullet_store::{Cache, Deposit, DepositOptions, Holdings, Store, StoreError};
+use jiff::Timestamp;
+
+use crate::definition::{Drift, OneOrMany};
+use crate::event::{CommandReport, Event, Listener, StepKind, StepName, StepReport, What};
+use crate::hook::{Call, CallOutcome, Limits, Patience, Runner};
+use crate::ids::RunId;
+use crate::logbook::Logged;
+use crate::machine::{Machine, Moment, Reply, Task};
+use crate::outcome::Outcome;
+use crate::part::{self, PartError, Quiet, Secured, Securing};
+use crate::plan::Plan;
+use crate::record::{Record, RecordBuilder};
+use crate::state::{AppLock, State};
+use crate::world::World;
+
+/// How often progress is told, at most.
+const PROGRESS: Duration = Duration::from_millis(100);
+
+/// Everything that a run stands on.
+pub struct Setup<'a> {
+    /// The outside world.
+    pub world: World<'a>,
+    /// The local state.
+    pub state: &'a State,
+    /// The run's id.
+    pub run: RunId,
+    /// The plan to execute.
+    pub plan: &'a Plan,
+    /// The application's lock.
+    pub lock: AppLock,
+    /// The store, or why it cannot be opened.
+    pub store: Result<Store, StoreError>,
+    /// The last good run of the application.
+    pub last_good: Option<&'a Logged>,
+    /// The name of the last record of the application by this writer.
+    pub previous: Option<String>,
+}
+
+/// A run that is over.
+#[derive(Debug)]
+pub struct Ended {
+    /// Its outcome, with that of the hooks after the record.
+    pub outcome: Outcome,
+    /// Its record.
+    pub record: Record,
+    /// The record's name in the store, or its path where it waits.
+    pub name: String,
+    /// Whether the record is in the store.
+    pub in_store: bool,
+}
+
+/// Executes a run.
+pub fn execute(setup: Setup<'_>, listener: &mut dyn Listener) -> Ended {
+    let cache = setup.store.as_ref().ok().map(|store| {
+        let path = setup.state.cache_path(&store.info().id).map_err(|error| part::chain(&error))?;
+        Cache::open(&path).map_err(|error| part::chain(&error))
+    });
+    let (mut cache, trouble) = match cache {
+        Some(Ok(cache)) => (Some(cache), None),
+        Some(Err(text)) => (None, Some(text)),
+        None => (None, setup.store.as_ref().err().map(|error| part::chain(error))),
+    };
+    let store = setup.store.as_ref().ok().cloned();
+    let deposit = store.as_ref().zip(cache.as_mut()).map(|(store, cache)| {
+        let options = DepositOptions { level: setup.plan.level, ..DepositOptions::default() };
+        let location = Arc::clone(store.location());
+        Deposit::new(location, cache, setup.state.writer(), setup.run.as_str(), options)
+    });
+    let (scratch, leftovers) = match setup.state.scratch(&setup.plan.app, setup.run.as_str(), &setup.lock) {
+        Ok((scratch, leftovers)) => (scratch, Ok(leftovers)),
+        Err(error) => (PathBuf::from("/nonexistent"), Err(part::chain(&error))),
+    };
+    let runner =
+        Runner { world: setup.world, app: setup.plan.app.clone(), run: setup.run.to_string(), folder: scratch.clone() };
+    let started = setup.world.clock.now();
+    let driver = Driver {
+        world: setup.world,
+        plan: setup.plan,
+        state: setup.state,
+        run: setup.run.clone(),
+        last_good: setup.last_good,
+        previous: setup.previous.clone(),
+        log: setup.state.log(&setup.plan.app, setup.run.as_str()).ok(),
+        runner: &runner,
+        machine: Machine::new(setup.plan.shape()),
+        builder: RecordBuilder::default(),
+        secured: setup.plan.parts.iter().map(|_| None).collect(),
+        store,
+        store_trouble: trouble.or(leftovers.as_ref().err().cloned()),
+        leftovers: leftovers.unwrap_or_default(),
+        deposit,
+        holdings: Holdings::default(),
+        scratch,
+        started,
+        began: setup.world.clock.uptime(),
+        hold_began: None,
+        settling: Duration::ZERO,
+        steps: 0,
+        told: false,
+        committed: None,
+        listener,
+    };
+    driver.run()
+}
+
+/// Where the record went.
+pub(super) struct Committed {
+    pub(super) record: Record,
+    pub(super) name: String,
+    pub(super) in_store: bool,
+}
+
+pub(super) struct Driver<'a, 'd> {
+    pub(super) world: World<'a>,
+    pub(super) plan: &'a Plan,
+    pub(super) state: &'a State,
+    pub(super) run: RunId,
+    pub(super) last_good: Option<&'a Logged>,
+    pub(super) previous: Option<String>,
+    log: Option<File>,
+    pub(super) runner: &'a Runner<'a>,
+    pub(super) machine: Machine,
+    pub(super) builder: RecordBuilder,
+    pub(super) secured: Vec<Option<Secured>>,
+    pub(super) store: Option<Store>,
+    store_trouble: Option<String>,
+    leftovers: Vec<String>,
+    pub(super) deposit: Option<Deposit<'d>>,
+    pub(super) holdings: Holdings,
+    pub(super) scratch: PathBuf,
+    pub(super) started: Timestamp,
+    began: Duration,
+    pub(super) hold_began: Option<Duration>,
+    pub(super) settling: Duration,
+    steps: u32,
+    /// Whether the reason for going out early was told.
+    told: bool,
+    pub(super) committed: Option<Committed>,
+    listener: &'a mut dyn Listener,
+}
+
+/// What a task's execution gives besides its reply.
+#[derive(Default)]
+pub(super) struct Done {
+    pub(super) note: Option<String>,
+    pub(super) commands: Vec<CommandReport>,
+}
+
+impl<'a> Driver<'a, '_> {
+    fn run(mut self) -> Ended {
+        self.emit(What::RunStarted {
+            run: self.run.clone(),
+            app: self.plan.app.clone(),
+            title: self.plan.spec.title.clone(),
+            reason: self.plan.request.reason.clone(),
+            parts: self.plan.parts.iter().map(|part| part.name.clone()).collect(),
+        });
+        for left in std::mem::take(&mut self.leftovers) {
+            self.warn(None, format!("run {left} died before its end; what it left in its private folder was removed"));
+        }
+        loop {
+            self.look_outside();
+            let Some(task) = self.machine.next() else { break };
+            let reply = self.perform(task);
+            self.look_outside();
+            self.machine.reply(task, reply);
+            if matches!(task, Task::Leave(_) | Task::ProveLeft(_)) {
+                self.after_leaving();
+            }
+        }
+        let outcome = self.machine.outcome();
+        let took = self.world.clock.uptime().saturating_sub(self.began);
+        self.emit(What::RunEnded { outcome, took_ms: millis(took) });
+        let _ = fs::remove_dir_all(&self.scratch);
+        match self.committed.take() {
+            Some(Committed { record, name, in_store }) => Ended { outcome, record, name, in_store },
+            None => {
+                let record = self.record();
+                Ended { outcome, record, name: String::new(), in_store: false }
+            }
+        }
+    }
+
+    pub(super) fn emit(&mut self, what: What) {
+        let event = Event { at: self.world.clock.now(), what };
+        self.builder.hear(&event);
+        if !matches!(event.what, What::Progress { .. })
+            && let Some(log) = &mut self.log
+            && let Ok(line) = serde_json::to_string(&event)
+        {
+            // The log is for looking back; a full disk under it must not hinder a run that can still be recorded.
+            let _ = log.write_all(format!("{line}\n").as_bytes());
+        }
+        self.listener.hear(&event);
+    }
+
+    pub(super) fn warn(&mut self, about: Option<&str>, text: String) {
+        self.machine.warn();
+        self.emit(What::Warning { about: about.map(str::to_owned), text });
+    }
+
+    pub(super) fn trouble(&mut self, about: Option<&str>, text: String, advice: Option<String>) {
+        self.emit(What::Trouble { about: about.map(str::to_owned), text, advice });
+    }
+
+    /// The uptime at which leaving must begin.
+    pub(super) fn deadline(&self) -> Option<Duration> {
+        self.hold_began.map(|began| began + self.settling + self.plan.longest_hold())
+    }
+
+    /// What may end a task of the hold early.
+    pub(super) fn patience(&self) -> Patience<'a> {
+        Patience { stop: Some(self.world.stop), until: self.deadline() }
+    }
+
+    /// Lets the machine know what happened outside.
+    fn look_outside(&mut self) {
+        if let Some(signal) = self.world.stop.asked()
+            && !self.told
+            && !self.machine.is_settled()
+        {
+            self.told = true;
+            self.machine.interrupt();
+            let name = match signal {
+                1 => "SIGHUP",
+                2 => "SIGINT",
+                15 => "SIGTERM",
+                _ => "a signal",
+            };
+            self.trouble(None, format!("stopped by {name}"), None);
+        }
+        let over = self.deadline().is_some_and(|at| self.world.clock.uptime() >= at);
+        if over && self.machine.is_in_hold() {
+            self.machine.lose_hold();
+            let limit = crate::definition::Span(self.plan.longest_hold());
+            let text = format!("the hold reached its limit of {limit}, so the application is released");
+            let advice = "see with `gullet show` which step took so long, or raise `longest_hold`";
+            self.trouble(None, text, Some(advice.to_owned()));
+        }
+    }
+
+    fn perform(&mut self, task: Task) -> Reply {
+        let (kind, about) = self.name(task);
+        self.steps += 1;
+        let step = StepName { number: self.steps, kind, about };
+        if let Task::Hooks(moment) = task
+            && self.plan.hooks(moment).is_empty()
+        {
+            // Nothing to run is no step worth telling.
+            self.steps -= 1;
+            return Reply::Yes;
+        }
+        self.emit(What::StepStarted { step: step.clone() });
+        let started = self.world.clock.now();
+        let began = self.world.clock.uptime();
+        let mut done = Done::default();
+        let reply = match task {
+            Task::Preflight => self.preflight(&mut done),
+            Task::Hooks(moment) => self.hooks(moment, &mut done),
+            Task::Look(number) => self.look(number, &mut done),
+            Task::Enter(number) => self.enter(number, &mut done),
+            Task::Settle(number) => self.settle(number, &mut done),
+            Task::Prove(number) => self.prove(number, &mut done),
+            Task::Capture(number) => self.capture(number, &mut done),
+            Task::Quiet(number) => self.quiet(number, &mut done),
+            Task::ProveAgain(number) => self.prove_again(number, &mut done),
+            Task::Leave(number) => self.leave(number, &mut done),
+            Task::ProveLeft(number) => self.prove_left(number, &mut done),
+            Task::Store(number) => self.store_part(number, &mut done),
+            Task::Finish => self.finish(&mut done),
+            Task::ReadBack => self.read_back(&mut done),
+            Task::Commit => {
+                // The record cannot hold the end of its own writing; it does hold every step before.
+                return self.commit(step);
+            }
+        };
+        let took_ms = millis(self.world.clock.uptime().saturating_sub(began));
+        let ok = !matches!(reply, Reply::No | Reply::Unknown);
+        let report = StepReport { step, started, took_ms, ok, note: done.note, commands: done.commands };
+        self.emit(What::StepEnded { report: report.clone() });
+        if let Task::Hooks(moment) = task
+            && self.committed.is_some()
+        {
+            self.remark_hooks(moment, reply, report);
+        }
+        reply
+    }
+
+    fn name(&self, task: Task) -> (StepKind, Option<String>) {
+        let step = |number: usize| Some(self.plan.spec.hold[number].name.clone());
+        let part = |number: usize| Some(self.plan.parts[number].name.clone());
+        match task {
+            Task::Preflight => (StepKind::Preflight, None),
+            Task::Hooks(moment) => (StepKind::Hooks, Some(moment.word().to_owned())),
+            Task::Look(number) => (StepKind::Look, step(number)),
+            Task::Enter(number) => (StepKind::Enter, step(number)),
+            Task::Settle(number) => (StepKind::Settle, step(number)),
+            Task::Prove(number) => (StepKind::Prove, step(number)),
+            Task::Capture(number) => (StepKind::Capture, part(number)),
+            Task::Quiet(number) => (StepKind::Quiet, part(number)),
+            Task::ProveAgain(number) => (StepKind::ProveAgain, step(number)),
+            Task::Leave(number) => (StepKind::Leave, step(number)),
+            Task::ProveLeft(number) => (StepKind::ProveLeft, step(number)),
+            Task::Store(number) => (StepKind::Store, part(number)),
+            Task::Finish => (StepKind::Finish, None),
+            Task::ReadBack => (StepKind::ReadBack, None),
+            Task::Commit => (StepKind::Commit, None),
+        }
+    }
+
+    /// Takes the processes and notes of a call into the step, and gives its result.
+    pub(super) fn took(&mut self, outcome: CallOutcome, about: &str, done: &mut Done) -> Result<(), String> {
+        for report in &outcome.tries {
+            if !report.escaped.is_empty() {
+                let text = format!("processes that could not be ended: {}", report.escaped.join(", "));
+                self.warn(Some(about), text);
+            }
+        }
+        done.commands.extend(outcome.tries);
+        for warning in outcome.notes.warnings {
+            self.warn(Some(about), warning);
+        }
+        outcome.result
+    }
+
+    fn preflight(&mut self, done: &mut Done) -> Reply {
+        let mut refused = false;
+        if let Err((text, advice)) = self.check_store() {
+            self.trouble(Some("store"), text, advice);
+            refused = true;
+        }
+        let plan = self.plan;
+        for require in &plan.spec.require {
+            let probes = OneOrMany::One(Box::new(require.probe.clone()));
+            let call = Call {
+                moment: "preflight",
+                limit: Limits::PROBE,
+                patience: Patience { stop: Some(self.world.stop), until: None },
+                ..Call::default()
+            };
+            let outcome = self.runner.wait_for(&probes, &call, Duration::ZERO);
+            if let Err(why) = self.took(outcome, &require.name, done) {
+                self.trouble(Some(&require.name), why, require.advice.clone());
+                refused = true;
+            }
+        }
+        for drift in &plan.drift {
+            match drift.drift {
+                Drift::Ok => {}
+                Drift::Warn => self.warn(None, drift.text.clone()),
+                Drift::Fail => {
+                    self.machine.lack_part();
+                    self.trouble(None, drift.text.clone(), None);
+                }
+            }
+        }
+        let count = plan.spec.require.len();
+        done.note = Some(match count {
+            0 => "the store can be written".to_owned(),
+            1 => "the store can be written, 1 requirement holds".to_owned(),
+            _ => format!("the store can be written, {count} requirements hold"),
+        })
+        .filter(|_| !refused);
+        if refused { Reply::No } else { Reply::Yes }
+    }
+
+    /// Whether the store is there, is the one that was there before, and can be written, read and cleaned.
+    fn check_store(&self) -> Result<(), (String, Option<String>)> {
+        let place = self.plan.store.display();
+        let Some(store) = &self.store else {
+            let text = self.store_trouble.clone().unwrap_or_else(|| format!("cannot open the store at {place}"));
+            return Err((text, Some(format!("if there is to be one: gullet store new {}", self.plan.store_name))));
+        };
+        if let Some(text) = &self.store_trouble {
+            return Err((text.clone(), None));
+        }
+        if self.plan.mounted && !is_mount_point(&self.plan.store) {
+            let text = format!("{place} is not a mount point, and the definition says `mounted = true`");
+            return Err((text, Some("mount it; nothing was written to the disk below it".to_owned())));
+        }
+        self.state.recognise_store(&store.location().describe(), &store.info().id).map_err(|error| {
+            (error.to_string(), Some("if that is meant: remove the line in stores.json of the state folder".to_owned()))
+        })?;
+        let location = store.location();
+        let name = format!("probes/{}", self.run);
+        let probed = location
+            .write(&name, self.run.as_str().as_bytes())
+            .and_then(|()| location.read(&name))
+            .and_then(|bytes| location.remove(&name).map(|()| bytes == self.run.as_str().as_bytes()));
+        match probed {
+            Ok(true) => Ok(()),
+            Ok(false) => Err((format!("what was written to {place} read back differently"), None)),
+            Err(error) => Err((format!("the store cannot be used: {}", part::chain(&error)), None)),
+        }
+    }
+
+    /// Facts as placeholders: `fact.PART.NAME`.
+    fn fact_values(&self) -> BTreeMap<String, String> {
+        let captures = self.builder.captures.iter().filter(|capture| capture.is_captured());
+        let facts = captures.flat_map(|capture| {
+            capture.facts.iter().map(|(name, value)| {
+                let text = value.as_str().map_or_else(|| value.to_string(), str::to_owned);
+                (format!("fact.{}.{name}", capture.part), text)
+            })
+        });
+        facts.collect()
+    }
+
+    fn hooks(&mut self, moment: Moment, done: &mut Done) -> Reply {
+        let plan = self.plan;
+        let outcome = self.machine.outcome();
+        let record = self.scratch.join("record.json");
+        let mut failed = false;
+        let mut skipped = 0;
+        for (number, hook) in plan.hooks(moment).iter().enumerate() {
+            let with_warnings = moment != Moment::Succeeded || hook.with_warnings || outcome == Outcome::Complete;
+            let captured = |part: &String| {
+                let meant =
+                    |capture: &&crate::record::Capture| capture.part == *part || capture.each_of.as_ref() == Some(part);
+                let mut of_part = self.builder.captures.iter().filter(meant).peekable();
+                of_part.peek().is_some() && of_part.all(crate::record::Capture::is_captured)
+            };
+            // Before the captures there is nothing that a hook could need.
+            if !with_warnings || !hook.needs.iter().all(captured) {
+                skipped += 1;
+                continue;
+            }
+            let mut env = BTreeMap::from([("GULLET_OUTCOME".to_owned(), outcome.words().to_owned())]);
+            if self.committed.is_some() {
+                env.insert("GULLET_RECORD".to_owned(), record.display().to_string());
+            }
+            let patience = match moment {
+                Moment::Held => self.patience(),
+                Moment::Before => Patience { stop: Some(self.world.stop), until: None },
+                _ => Patience::default(),
+            };
+            let call = Call {
+                values: self.fact_values(),
+                moment: moment.word(),
+                limit: Limits::HOOK,
+                patience,
+                scratch: Some(self.scratch.clone()),
+                env,
+                ..Call::default()
+            };
+            let outcome = self.runner.run(&hook.command, call);
+            let about = format!("{} hook {}", moment.word(), number + 1);
+            if let Err(why) = self.took(outcome, &about, done) {
+                failed = true;
+                match moment {
+                    Moment::Before | Moment::Held => self.trouble(Some(&about), why, None),
+                    _ => self.warn(Some(&about), why),
+                }
+            }
+        }
+        if skipped > 0 {
+            done.note = Some(format!("{skipped} not run: their conditions do not hold"));
+        }
+        if failed { Reply::No } else { Reply::Yes }
+    }
+
+    fn last_capture(&self, number: usize) -> Option<&'a crate::record::Capture> {
+        self.last_good.and_then(|last| last.record.capture(&self.plan.parts[number].name))
+    }
+
+    fn capture(&mut self, number: usize, done: &mut Done) -> Reply {
+        let planned = &self.plan.parts[number];
+        let started = self.world.clock.now();
+        let Some(mut deposit) = self.deposit.take() else { return Reply::No };
+        let in_hold = self.machine.holds();
+        let patience = if in_hold { self.patience() } else { Patience { until: None, ..self.patience() } };
+        let store = self.store.as_ref().map_or(String::new(), |store| store.info().id.clone());
+        let marks = self.state.marks_path(&store, &self.plan.app, &planned.name).unwrap_or_default();
+        let (world, last, mut told) = (self.world, self.last_capture(number), self.world.clock.uptime());
+        let name = planned.name.clone();
+        let mut progress = |files: u64, bytes: u64| {
+            let now = world.clock.uptime();
+            if now.saturating_sub(told) >= PROGRESS {
+                told = now;
+                let what = What::Progress { part: name.clone(), files, bytes };
+                self.listener.hear(&Event { at: world.clock.now(), what });
+            }
+        };
+        let mut context = Securing {
+            world,
+            plan: self.plan,
+            runner: self.runner,
+            patience,
+            deposit: &mut deposit,
+            progress: &mut progress,
+            scratch: self.scratch.join(format!("part-{number}")),
+            marks,
+            last,
+            reread: self.plan.request.reread,
+            commands: Vec::new(),
+            notes: Default::default(),
+        };
+        let secured = part::secure(planned, &mut context);
+        done.commands = std::mem::take(&mut context.commands);
+        drop(context);
+        self.deposit = Some(deposit);
+        match secured {
+            Ok(secured) => {
+                self.secured[number] = Some(secured);
+                Reply::Yes
+            }
+            Err(error) => self.part_failed(number, &error, started, done),
+        }
+    }
+
+    fn part_failed(&mut self, number: usize, error: &PartError, started: Timestamp, done: &mut Done) -> Reply {
+        let planned = &self.plan.parts[number];
+        let text = error.to_string();
+        self.secured[number] = None;
+        let capture = part::failed_capture(planned, text.clone(), started);
+        self.emit(What::Captured { capture: Box::new(capture) });
+        self.trouble(Some(&planned.name), text.clone(), None);
+        done.note = Some(text);
+        Reply::No
+    }
+
+    fn quiet(&mut self, number: usize, done: &mut Done) -> Reply {
+        let planned = &self.plan.parts[number];
+        let Some(secured) = &self.secured[number] else { return Reply::Yes };
+        match secured.quiet() {
+            Ok(Quiet::Quiet) => {
+                done.note = Some("nothing was written to it while held".to_owned());
+                Reply::Yes
+            }
+            Ok(Quiet::Unknown) => {
+                done.note = Some("cannot be told from outside".to_owned());
+                Reply::Yes
+            }
+            Ok(Quiet::FilesChanged(named, count)) => {
+                let text = format!(
+                    "{count} {} changed while the application said that it was held: {}",
+                    if count == 1 { "file" } else { "files" },
+                    named.join(", ")
+                );
+                done.note = Some(text.clone());
+                self.warn(Some(&planned.name), text);
+                Reply::Warned
+            }
+            Ok(Quiet::Written) => {
+                let text = "the database was written to while the application said that it was held";
+                done.note = Some(text.to_owned());
+                self.trouble(
+                    Some(&planned.name),
+                    text.to_owned(),
+                    Some("the hold is none: nothing of it can be relied on".to_owned()),
+                );
+                self.machine.lose_hold();
+                Reply::No
+            }
+            Err(error) => self.part_failed(number, &error, self.world.clock.now(), done),
+        }
+    }
+
+    fn store_part(&mut self, number: usize, done: &mut Done) -> Reply {
+        let planned = &self.plan.parts[number];
+        let last = self.last_capture(number);
+        let (Some(mut secured), Some(deposit)) = (self.secured[number].take(), self.deposit.as_mut()) else {
+            return Reply::No;
+        };
+        match secured.store(planned, deposit, last) {
+            Ok(()) => {
+                let warned = !secured.capture.warnings.is_empty();
+                let warnings = secured.capture.warnings.clone();
+                self.emit(What::Captured { capture: Box::new(secured.capture.clone()) });
+                for text in warnings {
+                    self.warn(Some(&planned.name), text);
+                }
+                self.secured[number] = Some(secured);
+                if warned { Reply::Warned } else { Reply::Yes }
+            }
+            Err(error) => self.part_failed(number, &error, secured.capture.started, done),
+        }
+    }
+}
+
+pub(super) fn millis(time: Duration) -> u64 {
+    u64::try_from(time.as_millis()).unwrap_or(u64::MAX)
+}
+
+/// Whether something is mounted at `path`.
+fn is_mount_point(path: &std::path::Path) -> bool {
+    use std::os::unix::fs::MetadataExt;
+    let above = path.join("..");
+    let (Ok(here), Ok(above)) = (fs::metadata(path), fs::metadata(above)) else { return false };
+    here.dev() != above.dev() || here.ino() == above.ino()
+}

@@ -1,0 +1,225 @@
+//! Keeping a run: durable, read back, recorded, remarked upon.
+
+use std::fs;
+
+use gullet_store::{WriterInfo, check_payload};
+
+use crate::event::{StepName, StepReport, What};
+use crate::machine::{Moment, Reply};
+use crate::outcome::Outcome;
+use crate::part::chain;
+use crate::record::{RECORD_VERSION, Record, Remark, RemarkKind};
+
+use super::driver::{Committed, Done, Driver};
+
+impl Driver<'_, '_> {
+    pub(super) fn finish(&mut self, done: &mut Done) -> Reply {
+        let Some(deposit) = self.deposit.take() else { return Reply::No };
+        match deposit.finish() {
+            Ok((holdings, tally)) => {
+                let stored: u64 = holdings.wrote.iter().map(|file| file.length).sum();
+                done.note =
+                    Some(format!("{} of {} chunks were new; {stored} bytes stored", tally.new_chunks, tally.chunks));
+                self.holdings = holdings;
+                Reply::Yes
+            }
+            Err(error) => {
+                let advice = error.is_full().then(|| "make room in the store; earlier runs are untouched".to_owned());
+                self.trouble(Some("store"), chain(&error), advice);
+                Reply::No
+            }
+        }
+    }
+
+    pub(super) fn read_back(&mut self, done: &mut Done) -> Reply {
+        let Some(store) = self.store.clone() else { return Reply::No };
+        let stop = self.world.stop;
+        let (mut bytes, mut chunks) = (0, 0);
+        for file in &self.holdings.wrote.clone() {
+            match check_payload(store.location().as_ref(), file, &|| stop.asked().is_some()) {
+                Ok(report) if report.is_sound() => {
+                    bytes += report.bytes;
+                    chunks += report.chunks;
+                }
+                Ok(report) => {
+                    let text = format!("{} read back differently: {:?}", file.name, report.damage);
+                    self.trouble(Some("store"), text, Some("the disk under the store is not to be trusted".to_owned()));
+                    return Reply::No;
+                }
+                Err(_) => return Reply::No,
+            }
+        }
+        done.note = Some(format!("{bytes} bytes and {chunks} chunks proven"));
+        Reply::Yes
+    }
+
+    /// The record as far as the run has come.
+    pub(super) fn record(&self) -> Record {
+        let void = self.machine.is_void();
+        let mut hold = self.builder.hold.clone();
+        hold.no_hold = self.plan.spec.no_hold.clone();
+        hold.limit_ms = (!self.plan.spec.hold.is_empty()).then(|| super::driver::millis(self.plan.longest_hold()));
+        let mut warnings = self.builder.warnings.clone();
+        if let Some(why) = &hold.no_hold {
+            // Said in every record, and so again on every restore; it is the definition's choice, not a warning.
+            hold.no_hold = Some(why.clone());
+        }
+        warnings.dedup();
+        let mut captures = self.builder.captures.clone();
+        if void {
+            for capture in &mut captures {
+                capture.listing = None;
+                capture.problem.get_or_insert_with(|| "void: the run failed".to_owned());
+            }
+        }
+        Record {
+            record: RECORD_VERSION,
+            run: self.run.clone(),
+            app: self.plan.app.clone(),
+            title: self.plan.spec.title.clone(),
+            writer: self.state.writer().to_owned(),
+            store: self.store.as_ref().map_or(String::new(), |store| store.info().id.clone()),
+            store_json: self.store.as_ref().map_or(gullet_store::Hash::of(b""), gullet_store::Store::info_hash),
+            previous: self.previous.clone(),
+            started: self.started,
+            ended: self.world.clock.now(),
+            trigger: "by hand".to_owned(),
+            reason: self.plan.request.reason.clone(),
+            partial: self.plan.is_partial(),
+            outcome: self.machine.outcome(),
+            causes: self.builder.causes.clone(),
+            warnings,
+            host: self.world.host.clone(),
+            definition: self.plan.definition_text(),
+            hold,
+            steps: self.builder.steps.clone(),
+            captures,
+            holdings: if void { Default::default() } else { self.holdings.clone() },
+        }
+    }
+
+    pub(super) fn commit(&mut self, step: StepName) -> Reply {
+        // A deposit that was not finished is given up here; its threads end and leave nothing under a final name that
+        // a record would speak of.
+        self.deposit = None;
+        self.emit(What::StepStarted { step });
+        let unproven: Vec<String> = self
+            .plan
+            .spec
+            .hold
+            .iter()
+            .filter(|step| step.entered.is_none())
+            .map(|step| {
+                format!("the hold step `{}` has no `entered` probe: nothing proves that it was held", step.name)
+            })
+            .collect();
+        if !self.machine.is_void() {
+            for text in unproven {
+                self.warn(Some("hold"), text);
+            }
+        }
+        let record = self.record();
+        let bytes = match serde_json::to_vec_pretty(&record) {
+            Ok(bytes) => bytes,
+            Err(error) => {
+                self.trouble(Some("record"), error.to_string(), None);
+                return Reply::No;
+            }
+        };
+        let written = self.write_record(&record, &bytes);
+        let (name, in_store) = match written {
+            Ok(name) => (name, true),
+            Err(error) => {
+                self.trouble(Some("record"), format!("the record could not be stored: {error}"), None);
+                (self.keep_record_here(&record), false)
+            }
+        };
+        if in_store && !self.machine.is_void() {
+            self.keep_marks();
+        }
+        let _ = fs::write(self.scratch.join("record.json"), &bytes);
+        self.emit(What::Recorded { record: name.clone(), in_store });
+        let refused = record.outcome == Outcome::Refused;
+        self.committed = Some(Committed { record, name, in_store });
+        if in_store || refused { Reply::Yes } else { Reply::No }
+    }
+
+    fn write_record(&self, record: &Record, bytes: &[u8]) -> Result<String, String> {
+        let store = self.store.as_ref().ok_or_else(|| "the store is not there".to_owned())?;
+        let writer = WriterInfo {
+            writer: record.writer.clone(),
+            host: record.host.name.clone(),
+            since: record.started.to_string(),
+        };
+        store.register(&writer).map_err(|error| chain(&error))?;
+        let folder = format!("records/{}/{}", record.app, record.writer);
+        let name = store.add_document(&folder, &record.stem(), bytes).map_err(|error| chain(&error))?;
+        Ok(name.to_string())
+    }
+
+    /// A record that the store cannot take is kept in the local state, as failed.
+    fn keep_record_here(&mut self, record: &Record) -> String {
+        let mut record = record.clone();
+        record.outcome = record.outcome.combine(match record.outcome {
+            Outcome::Refused => Outcome::Refused,
+            _ => Outcome::Failed,
+        });
+        record.causes = self.builder.causes.clone();
+        let bytes = serde_json::to_vec_pretty(&record).unwrap_or_default();
+        let name = format!("{}-{}.json", record.stem(), gullet_store::Hash::of(&bytes));
+        match self.state.keep_waiting(&record.app, &name, &bytes) {
+            Ok(path) => path.display().to_string(),
+            Err(error) => {
+                self.trouble(Some("record"), format!("nor kept in the state folder: {}", chain(&error)), None);
+                String::new()
+            }
+        }
+    }
+
+    fn keep_marks(&mut self) {
+        for secured in self.secured.iter().flatten() {
+            if let Some((new, place)) = secured.new_marks() {
+                // Losing marks costs reading everything again, nothing else.
+                let _ = fs::rename(new, place);
+            }
+        }
+    }
+
+    /// Keeps what came of hooks that ran after the record was written.
+    pub(super) fn remark_hooks(&mut self, moment: Moment, reply: Reply, report: StepReport) {
+        let (Some(store), Some(committed)) = (&self.store, &self.committed) else { return };
+        if !committed.in_store {
+            return;
+        }
+        let ok = reply != Reply::No;
+        let remark = Remark {
+            remark: 1,
+            run: self.run.clone(),
+            record: committed.name.clone(),
+            at: self.world.clock.now(),
+            what: if moment == Moment::Finished { RemarkKind::Finished } else { RemarkKind::Hooks },
+            outcome: if ok { Outcome::Complete } else { Outcome::Warnings },
+            text: format!("`{}` hooks {}", moment.word(), if ok { "succeeded" } else { "failed" }),
+            steps: vec![report],
+        };
+        if let Err(error) = add_remark(store, &committed.record, &remark) {
+            self.warn(Some("record"), format!("the hooks' result could not be stored: {}", chain(&error)));
+        }
+    }
+}
+
+/// Writes a remark about a run.
+///
+/// # Errors
+/// When the store cannot take it.
+pub(crate) fn add_remark(
+    store: &gullet_store::Store,
+    record: &Record,
+    remark: &Remark,
+) -> Result<(), gullet_store::StoreError> {
+    let folder = format!("remarks/{}/{}/{}", record.app, record.writer, record.run);
+    let stem =
+        format!("{}-{}", remark.at.strftime("%Y%m%dT%H%M%S%.3fZ").to_string().replace('.', "_"), remark.what.word());
+    let bytes = serde_json::to_vec_pretty(remark).unwrap_or_default();
+    store.add_document(&folder, &stem, &bytes).map(drop)
+}

@@ -1,0 +1,338 @@
+//! The local state folder: this machine's writer id, locks, scratch space, caches, and records that wait for the store.
+//!
+//! ```text
+//! writer.json                     this machine's identity in stores
+//! stores.json                     the id of the store found at each location
+//! locks/APP.lock                  held while a run of the application lives; the kernel lets go when it dies
+//! scratch/APP/RUN/                private; removed at the end, or by the next run
+//! logs/APP/RUN.jsonl              the run's events as they happened
+//! waiting/APP/STEM-HASH.json      records that the store could not take
+//! stores/ID/cache.db              which chunks are in the store
+//! stores/ID/marks/APP/PART.jsonl  the last listing with the marks of its files
+//! ```
+//!
+//! It holds chunk ids, marks and listings in clear, so it is private to its account (0700).
+
+use std::collections::BTreeMap;
+use std::fs::{self, File, OpenOptions};
+use std::io::{Read, Seek, Write};
+use std::os::unix::fs::{DirBuilderExt, OpenOptionsExt};
+use std::path::{Path, PathBuf};
+
+use gullet_store::{IoPath, PathError};
+use rustix::fs::FlockOperation;
+use serde::{Deserialize, Serialize};
+
+use crate::ids::random_id;
+use crate::world::Random;
+
+/// The state folder failed.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum StateError {
+    /// It cannot be read or written.
+    #[error("the state folder cannot be used")]
+    Io(#[from] PathError),
+    /// A file in it is not what it should be.
+    #[error("`{}` in the state folder is damaged: {why}", path.display())]
+    Damaged {
+        /// The file.
+        path: PathBuf,
+        /// What is wrong.
+        why: String,
+    },
+    /// A run of the application is going on.
+    #[error("a run of `{app}` is going on ({who})")]
+    Busy {
+        /// The application.
+        app: String,
+        /// The run and process that the lock file names.
+        who: String,
+    },
+    /// The store at a location is not the one that was there before.
+    #[error("the store at `{location}` is another one than before: its id is {found}, not {expected}")]
+    OtherStore {
+        /// The location.
+        location: String,
+        /// The id remembered.
+        expected: String,
+        /// The id found.
+        found: String,
+    },
+}
+
+#[derive(Serialize, Deserialize)]
+struct WriterFile {
+    writer: String,
+}
+
+/// The state folder of this machine.
+#[derive(Clone, Debug)]
+pub struct State {
+    folder: PathBuf,
+    writer: String,
+}
+
+/// Makes a private folder and all above it.
+fn private_folder(path: &Path) -> Result<(), PathError> {
+    fs::DirBuilder::new().recursive(true).mode(0o700).create(path).at(path)
+}
+
+/// Writes a file so that it is there whole or not at all.
+pub(crate) fn write_whole(path: &Path, bytes: &[u8]) -> Result<(), PathError> {
+    let temporary = path.with_extension("new");
+    let mut file = OpenOptions::new().write(true).create(true).truncate(true).mode(0o600).open(&temporary);
+    let written = file.as_mut().map_err(|error| std::io::Error::from(error.kind())).and_then(|file| {
+        file.write_all(bytes)?;
+        file.sync_all()
+    });
+    written.at(&temporary)?;
+    fs::rename(&temporary, path).at(path)
+}
+
+impl State {
+    /// Opens the state folder, making it and its writer id where they are missing.
+    ///
+    /// # Errors
+    /// When this account cannot use it.
+    pub fn open(folder: &Path, random: &dyn Random) -> Result<Self, StateError> {
+        private_folder(folder)?;
+        let path = folder.join("writer.json");
+        let writer = match fs::read(&path) {
+            Ok(bytes) => {
+                let file: WriterFile = serde_json::from_slice(&bytes)
+                    .map_err(|error| StateError::Damaged { path: path.clone(), why: error.to_string() })?;
+                file.writer
+            }
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => {
+                let writer = random_id(random, 8);
+                let json = serde_json::json!({ "writer": writer }).to_string();
+                write_whole(&path, json.as_bytes())?;
+                writer
+            }
+            Err(error) => return Err(PathError::new(&path, error).into()),
+        };
+        // A folder that can be read but not written (an account without rights, a filesystem mounted read-only) is
+        // found here, not in the middle of a hold.
+        let probe = folder.join("probe");
+        write_whole(&probe, b"")?;
+        fs::remove_file(&probe).at(&probe)?;
+        Ok(Self { folder: folder.to_path_buf(), writer })
+    }
+
+    /// This machine's identity in stores.
+    pub fn writer(&self) -> &str {
+        &self.writer
+    }
+
+    /// The folder.
+    pub fn folder(&self) -> &Path {
+        &self.folder
+    }
+
+    /// A private folder below the state folder, made where it is missing.
+    ///
+    /// # Errors
+    /// When it cannot be made.
+    pub fn place(&self, parts: &[&str]) -> Result<PathBuf, StateError> {
+        let path = parts.iter().fold(self.folder.clone(), |path, part| path.join(part));
+        private_folder(&path)?;
+        Ok(path)
+    }
+
+    /// Takes the application's lock.
+    ///
+    /// # Errors
+    /// [`StateError::Busy`] when a living run has it.
+    pub fn lock(&self, app: &str, who: &str) -> Result<AppLock, StateError> {
+        let path = self.place(&["locks"])?.join(format!("{app}.lock"));
+        let mut options = OpenOptions::new();
+        let mut file = options.read(true).write(true).create(true).truncate(false).mode(0o600).open(&path).at(&path)?;
+        match rustix::fs::flock(&file, FlockOperation::NonBlockingLockExclusive) {
+            Ok(()) => {}
+            Err(rustix::io::Errno::WOULDBLOCK) => {
+                let mut who = String::new();
+                let _ = file.read_to_string(&mut who);
+                return Err(StateError::Busy { app: app.to_owned(), who: who.trim().to_owned() });
+            }
+            Err(errno) => return Err(PathError::new(&path, errno).into()),
+        }
+        file.set_len(0).at(&path)?;
+        file.rewind().at(&path)?;
+        file.write_all(who.as_bytes()).at(&path)?;
+        Ok(AppLock { _file: file })
+    }
+
+    /// Checks the id of the store at a location against the one that was there before, and remembers it.
+    ///
+    /// # Errors
+    /// [`StateError::OtherStore`].
+    pub fn recognise_store(&self, location: &str, id: &str) -> Result<(), StateError> {
+        let path = self.folder.join("stores.json");
+        let mut known: BTreeMap<String, String> = match fs::read(&path) {
+            Ok(bytes) => serde_json::from_slice(&bytes)
+                .map_err(|error| StateError::Damaged { path: path.clone(), why: error.to_string() })?,
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => BTreeMap::new(),
+            Err(error) => return Err(PathError::new(&path, error).into()),
+        };
+        match known.get(location) {
+            Some(expected) if expected == id => Ok(()),
+            Some(expected) => Err(StateError::OtherStore {
+                location: location.to_owned(),
+                expected: expected.clone(),
+                found: id.to_owned(),
+            }),
+            None => {
+                known.insert(location.to_owned(), id.to_owned());
+                let json = serde_json::to_vec_pretty(&known).unwrap_or_default();
+                Ok(write_whole(&path, &json)?)
+            }
+        }
+    }
+
+    /// The cache of a store.
+    ///
+    /// # Errors
+    /// When its folder cannot be made.
+    pub fn cache_path(&self, store: &str) -> Result<PathBuf, StateError> {
+        Ok(self.place(&["stores", store])?.join("cache.db"))
+    }
+
+    /// Where the marks of a part's files are kept.
+    ///
+    /// # Errors
+    /// When the folder cannot be made.
+    pub fn marks_path(&self, store: &str, app: &str, part: &str) -> Result<PathBuf, StateError> {
+        Ok(self.place(&["stores", store, "marks", app])?.join(format!("{}.jsonl", file_name(part))))
+    }
+
+    /// Private space for one run. Whatever an earlier run of the application left behind is removed first; the names
+    /// of those runs are given back. Call it only with the application's lock.
+    ///
+    /// # Errors
+    /// When it cannot be made or cleared.
+    pub fn scratch(&self, app: &str, run: &str, _lock: &AppLock) -> Result<(PathBuf, Vec<String>), StateError> {
+        let folder = self.place(&["scratch", app])?;
+        let mut left = Vec::new();
+        for entry in fs::read_dir(&folder).at(&folder)? {
+            let path = entry.at(&folder)?.path();
+            left.extend(path.file_name().map(|name| name.to_string_lossy().into_owned()));
+            fs::remove_dir_all(&path).at(&path)?;
+        }
+        let scratch = folder.join(run);
+        private_folder(&scratch)?;
+        Ok((scratch, left))
+    }
+
+    /// The log of a run's events, open for appending.
+    ///
+    /// # Errors
+    /// When it cannot be made.
+    pub fn log(&self, app: &str, run: &str) -> Result<File, StateError> {
+        let path = self.place(&["logs", app])?.join(format!("{run}.jsonl"));
+        Ok(OpenOptions::new().append(true).create(true).mode(0o600).open(&path).at(&path)?)
+    }
+
+    /// Keeps a record that the store could not take.
+    ///
+    /// # Errors
+    /// When it cannot be written.
+    pub fn keep_waiting(&self, app: &str, name: &str, bytes: &[u8]) -> Result<PathBuf, StateError> {
+        let path = self.place(&["waiting", app])?.join(name);
+        write_whole(&path, bytes)?;
+        Ok(path)
+    }
+
+    /// The records of an application, or of all, that wait for the store: application, file name, bytes.
+    pub fn waiting(&self, app: Option<&str>) -> Vec<(String, PathBuf)> {
+        let folders = fs::read_dir(self.folder.join("waiting")).into_iter().flatten().flatten();
+        let mut found = Vec::new();
+        for folder in folders {
+            let name = folder.file_name().to_string_lossy().into_owned();
+            if app.is_some_and(|app| app != name) {
+                continue;
+            }
+            let files = fs::read_dir(folder.path()).into_iter().flatten().flatten().map(|entry| entry.path());
+            let json = files.filter(|path| path.extension().is_some_and(|extension| extension == "json"));
+            found.extend(json.map(|path| (name.clone(), path)));
+        }
+        found.sort();
+        found
+    }
+}
+
+/// The lock of an application; let go when dropped, or when the process dies.
+#[derive(Debug)]
+pub struct AppLock {
+    _file: File,
+}
+
+/// A part's name as a file name: everything but letters, digits, `-`, `_` and `.` is percent-encoded.
+pub(crate) fn file_name(part: &str) -> String {
+    let plain = |byte: u8| byte.is_ascii_alphanumeric() || matches!(byte, b'-' | b'_' | b'.');
+    let encode = |byte| if plain(byte) { char::from(byte).to_string() } else { format!("%{byte:02X}") };
+    part.bytes().map(encode).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::os::unix::fs::PermissionsExt;
+
+    struct Counting;
+
+    impl Random for Counting {
+        fn fill(&self, bytes: &mut [u8]) {
+            for (byte, number) in bytes.iter_mut().zip(0..) {
+                *byte = number;
+            }
+        }
+    }
+
+    fn state() -> (tempfile::TempDir, State) {
+        let folder = tempfile::tempdir().unwrap();
+        let state = State::open(&folder.path().join("gullet"), &Counting).unwrap();
+        (folder, state)
+    }
+
+    #[test]
+    fn the_writer_id_stays_and_the_folder_is_private() {
+        let (_folder, state) = state();
+        let again = State::open(state.folder(), &Counting).unwrap();
+        assert_eq!(state.writer(), again.writer());
+        assert_eq!(fs::metadata(state.folder()).unwrap().permissions().mode() & 0o777, 0o700);
+    }
+
+    #[test]
+    fn one_run_at_a_time_and_the_lock_goes_with_its_holder() {
+        let (_folder, state) = state();
+        let lock = state.lock("quaybook", "run r1, process 12").unwrap();
+        match state.lock("quaybook", "run r2") {
+            Err(StateError::Busy { who, .. }) => assert_eq!(who, "run r1, process 12"),
+            other => panic!("{other:?}"),
+        }
+        state.lock("ledger", "another application").unwrap();
+        drop(lock);
+        state.lock("quaybook", "run r2").unwrap();
+    }
+
+    #[test]
+    fn what_a_dead_run_left_is_removed_and_named_once() {
+        let (_folder, state) = state();
+        let lock = state.lock("quaybook", "x").unwrap();
+        let (scratch, left) = state.scratch("quaybook", "r1", &lock).unwrap();
+        assert_eq!(left, Vec::<String>::new());
+        fs::write(scratch.join("half"), b"half").unwrap();
+        let (_, left) = state.scratch("quaybook", "r2", &lock).unwrap();
+        assert_eq!(left, ["r1"]);
+        assert!(!scratch.exists());
+    }
+
+    #[test]
+    fn another_store_at_a_known_place_is_refused() {
+        let (_folder, state) = state();
+        state.recognise_store("/srv/depot", "abc").unwrap();
+        state.recognise_store("/srv/depot", "abc").unwrap();
+        assert!(matches!(state.recognise_store("/srv/depot", "def"), Err(StateError::OtherStore { .. })));
+    }
+}

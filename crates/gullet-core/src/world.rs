@@ -1,0 +1,71 @@
+//! What the core is handed of the outside world: time, randomness, the host, the environment, the wish to stop.
+
+use std::collections::BTreeMap;
+use std::sync::atomic::{AtomicI32, Ordering};
+use std::time::Duration;
+
+use jiff::Timestamp;
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+/// Time, as it is asked for and waited for.
+pub trait Clock: Send + Sync {
+    /// The time of day.
+    fn now(&self) -> Timestamp;
+    /// Time since some fixed point, on a clock that runs through suspend and is never set.
+    fn uptime(&self) -> Duration;
+    /// Waits.
+    fn sleep(&self, time: Duration);
+}
+
+/// A source of randomness for ids.
+pub trait Random: Send + Sync {
+    /// Fills `bytes`.
+    fn fill(&self, bytes: &mut [u8]);
+}
+
+/// The machine that a run happens on, as its record names it.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct Host {
+    /// Its name.
+    pub name: String,
+    /// The operating system with its release.
+    pub system: String,
+    /// The processor's architecture.
+    pub architecture: String,
+    /// The account that Gullet runs as, `name (uid)`.
+    pub account: String,
+    /// Gullet's own version.
+    pub gullet: String,
+}
+
+/// Whether somebody asked the run to stop. Signal handlers may set it.
+#[derive(Debug, Default)]
+pub struct Stop(AtomicI32);
+
+impl Stop {
+    /// Asks to stop, because of the signal with this number.
+    pub fn ask(&self, signal: i32) {
+        let _ = self.0.compare_exchange(0, signal, Ordering::SeqCst, Ordering::SeqCst);
+    }
+
+    /// The signal that asked to stop, if any did.
+    pub fn asked(&self) -> Option<i32> {
+        Some(self.0.load(Ordering::SeqCst)).filter(|signal| *signal != 0)
+    }
+}
+
+/// All of it together.
+#[derive(Clone, Copy)]
+pub struct World<'a> {
+    /// Time.
+    pub clock: &'a dyn Clock,
+    /// Randomness.
+    pub random: &'a dyn Random,
+    /// The machine.
+    pub host: &'a Host,
+    /// The environment that secrets may be taken from. Hooks do not get it.
+    pub environment: &'a BTreeMap<String, String>,
+    /// The wish to stop.
+    pub stop: &'a Stop,
+}

@@ -1,0 +1,40 @@
+//! Gullet's store: bytes in, ids out.
+//!
+//! This crate knows no application. It cuts bytes into chunks, packs chunks into payload files, describes
+//! file trees in listings, keeps named documents that cannot be changed without it showing, and reads all of it
+//! back. The bytes on disk are specified in `FORMAT.md`.
+//!
+//! - [`Store`]: an opened store with its identity; made only by [`Store::create`].
+//! - [`Location`]: where the objects lie; [`Folder`] on a local filesystem, [`Memory`] for tests.
+//! - [`Deposit`]: puts chunks in, once each; [`Holdings`] says afterwards what a run wrote and what it needs.
+//! - [`ChunkReader`]: gets chunks back and proves each one.
+//! - [`listing`]: what a capture consists of.
+//! - [`Cache`]: the local index of chunks that are known to be durable.
+//! - [`check_payload`]: reads payload back and says exactly what is damaged.
+//!
+//! The crate never prints, prompts, exits, or reads the environment or the clock (see `clippy.toml`).
+
+mod cache;
+mod chunk;
+mod deposit;
+mod document;
+mod error;
+mod hash;
+pub mod listing;
+mod location;
+mod payload;
+mod reader;
+mod store;
+mod verify;
+
+pub use cache::Cache;
+pub use chunk::{Cut, cut_all};
+pub use deposit::{Deposit, DepositOptions, Holdings, Need, Tally};
+pub use document::{Document, DocumentName};
+pub use error::{IoPath, PathError, StoreError};
+pub use hash::{Hash, Hasher};
+pub use location::{Folder, Location, Memory, NewObject, ObjectInfo};
+pub use payload::{FRAME_LIMIT, PayloadFile, Toc, TocChunk, TocFrame};
+pub use reader::{ChunkReader, Place};
+pub use store::{FORMAT, Store, StoreInfo, WriterInfo};
+pub use verify::{Damage, PayloadReport, check_payload};

@@ -1,0 +1,212 @@
+//! A store as a whole: its identity, its writers, its documents.
+
+use std::sync::Arc;
+
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+use crate::document::{Document, DocumentName};
+use crate::error::StoreError;
+use crate::hash::Hash;
+use crate::location::Location;
+use crate::reader::ChunkReader;
+use crate::{Holdings, Toc};
+
+/// The store's format version that this program writes. History: 1, the first.
+pub const FORMAT: u32 = 1;
+const STORE_FILE: &str = "store.json";
+
+/// `store.json`: what a store says about itself.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct StoreInfo {
+    /// Version of the format.
+    pub format: u32,
+    /// The store's own random id.
+    pub id: String,
+    /// When it was made (RFC 3339).
+    pub created: String,
+    /// The public keys that its contents are sealed for; none in a store that is not sealed.
+    #[serde(default)]
+    pub keys: Vec<String>,
+}
+
+/// `writers/WRITER.json`: one machine's identity in a store.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct WriterInfo {
+    /// The writer's random id.
+    pub writer: String,
+    /// The host's name when it was registered.
+    pub host: String,
+    /// When it was registered (RFC 3339).
+    pub since: String,
+}
+
+/// An opened store.
+#[derive(Clone)]
+pub struct Store {
+    location: Arc<dyn Location>,
+    info: StoreInfo,
+    info_hash: Hash,
+}
+
+impl Store {
+    /// Makes a store at an empty place.
+    ///
+    /// # Errors
+    /// [`StoreError::NotEmpty`] when anything is there already.
+    pub fn create(location: Arc<dyn Location>, id: String, created: String) -> Result<Self, StoreError> {
+        if !location.list("")?.is_empty() {
+            return Err(StoreError::NotEmpty { place: location.describe() });
+        }
+        let info = StoreInfo { format: FORMAT, id, created, keys: Vec::new() };
+        let mut bytes = serde_json::to_vec_pretty(&info)
+            .map_err(|error| StoreError::Damaged { name: STORE_FILE.to_owned(), what: error.to_string() })?;
+        bytes.push(b'\n');
+        location.write(STORE_FILE, &bytes)?;
+        Self::open(location)
+    }
+
+    /// Opens the store at a place.
+    ///
+    /// # Errors
+    /// [`StoreError::NoStore`] when there is none; [`StoreError::Format`] when it is newer than this program.
+    pub fn open(location: Arc<dyn Location>) -> Result<Self, StoreError> {
+        let bytes = match location.read(STORE_FILE) {
+            Err(StoreError::Missing { .. }) => return Err(StoreError::NoStore { place: location.describe() }),
+            other => other?,
+        };
+        let info: StoreInfo = serde_json::from_slice(&bytes)
+            .map_err(|error| StoreError::Damaged { name: STORE_FILE.to_owned(), what: error.to_string() })?;
+        if info.format > FORMAT {
+            return Err(StoreError::Format { place: location.describe(), found: info.format, known: FORMAT });
+        }
+        Ok(Self { location, info, info_hash: Hash::of(&bytes) })
+    }
+
+    /// What the store says about itself.
+    pub fn info(&self) -> &StoreInfo {
+        &self.info
+    }
+
+    /// The BLAKE3 of `store.json`, which every record names.
+    pub fn info_hash(&self) -> Hash {
+        self.info_hash
+    }
+
+    /// Where the store lies.
+    pub fn location(&self) -> &Arc<dyn Location> {
+        &self.location
+    }
+
+    /// Registers a writer unless it is registered already.
+    ///
+    /// # Errors
+    /// When the place cannot be written.
+    pub fn register(&self, writer: &WriterInfo) -> Result<(), StoreError> {
+        let name = format!("writers/{}.json", writer.writer);
+        if self.location.length(&name)?.is_some() {
+            return Ok(());
+        }
+        let bytes = serde_json::to_vec_pretty(writer)
+            .map_err(|error| StoreError::Damaged { name: name.clone(), what: error.to_string() })?;
+        self.location.write(&name, &bytes)
+    }
+
+    /// The names of all documents below `folder`, sorted; objects of other names are passed over.
+    ///
+    /// # Errors
+    /// When the place cannot be listed.
+    pub fn documents(&self, folder: &str) -> Result<Vec<DocumentName>, StoreError> {
+        let objects = self.location.list(&format!("{folder}/"))?;
+        Ok(objects.iter().filter_map(|object| DocumentName::parse(&object.name)).collect())
+    }
+
+    /// Writes a document under `FOLDER/STEM-HASH.json`. The same bytes under the same stem are written once.
+    ///
+    /// # Errors
+    /// When the place cannot be written.
+    pub fn add_document(&self, folder: &str, stem: &str, bytes: &[u8]) -> Result<DocumentName, StoreError> {
+        let name = DocumentName::of(folder, stem, bytes);
+        match self.location.write(name.as_str(), bytes) {
+            Ok(()) | Err(StoreError::Exists { .. }) => Ok(name),
+            Err(error) => Err(error),
+        }
+    }
+
+    /// Reads a document and proves it by its name.
+    ///
+    /// # Errors
+    /// When it is missing or damaged.
+    pub fn document(&self, name: &DocumentName) -> Result<Document, StoreError> {
+        Document::read(self.location.as_ref(), name)
+    }
+
+    /// A reader of all chunks that a run stands on.
+    ///
+    /// # Errors
+    /// When a payload file is missing or its table of contents is damaged.
+    pub fn chunks(&self, holdings: &Holdings) -> Result<ChunkReader, StoreError> {
+        let (reader, mut failed) = self.chunks_that_can_be_read(holdings);
+        if failed.is_empty() { Ok(reader) } else { Err(failed.swap_remove(0).1) }
+    }
+
+    /// A reader of the chunks that can still be found, and which payload files failed, by name.
+    pub fn chunks_that_can_be_read(&self, holdings: &Holdings) -> (ChunkReader, Vec<(String, StoreError)>) {
+        let mut reader = ChunkReader::new(Arc::clone(&self.location));
+        let own = holdings.wrote.iter().map(|file| (&file.name, file.length));
+        let earlier = holdings.needs.iter().map(|need| (&need.name, need.length));
+        let failed = own.chain(earlier).filter_map(|(name, length)| {
+            let added = match self.location.length(name) {
+                Ok(None) => Err(StoreError::Missing { name: name.clone() }),
+                Ok(Some(_)) => reader.add(name, length),
+                Err(error) => Err(error),
+            };
+            added.err().map(|error| (name.clone(), error))
+        });
+        let failed = failed.collect();
+        (reader, failed)
+    }
+
+    /// The table of contents of one payload file.
+    ///
+    /// # Errors
+    /// When it is missing or damaged.
+    pub fn contents(&self, name: &str, length: u64) -> Result<Toc, StoreError> {
+        Toc::read(self.location.as_ref(), name, length)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::location::Memory;
+
+    #[test]
+    fn a_store_is_made_once_and_opened_again() {
+        let memory: Arc<dyn Location> = Arc::new(Memory::default());
+        assert!(matches!(Store::open(Arc::clone(&memory)), Err(StoreError::NoStore { .. })));
+        let made = Store::create(Arc::clone(&memory), "abc".into(), "2026-11-25T01:00:00Z".into()).unwrap();
+        assert_eq!(Store::open(Arc::clone(&memory)).unwrap().info(), made.info());
+        let again = Store::create(memory, "def".into(), "2026-11-25T02:00:00Z".into());
+        assert!(matches!(again, Err(StoreError::NotEmpty { .. })));
+    }
+
+    #[test]
+    fn a_newer_store_is_refused_with_both_versions() {
+        let memory = Memory::default();
+        memory.write(STORE_FILE, br#"{"format":9,"id":"a","created":"x"}"#).unwrap();
+        assert!(matches!(Store::open(Arc::new(memory)), Err(StoreError::Format { found: 9, known: FORMAT, .. })));
+    }
+
+    #[test]
+    fn a_changed_document_shows() {
+        let memory = Memory::default();
+        let store = Store::create(Arc::new(memory.clone()), "abc".into(), "now".into()).unwrap();
+        let name = store.add_document("records/quaybook/w", "20261125T010000Z-r", b"{\"a\":1}").unwrap();
+        assert_eq!(store.documents("records").unwrap(), std::slice::from_ref(&name));
+        assert_eq!(name.stem(), "20261125T010000Z-r");
+        store.document(&name).unwrap();
+        memory.tamper(name.as_str(), |bytes| bytes[5] = b'2');
+        assert!(matches!(store.document(&name), Err(StoreError::Damaged { .. })));
+    }
+}

@@ -1,0 +1,76 @@
+//! The command line as it is typed.
+
+use std::ffi::OsString;
+use std::path::PathBuf;
+
+use clap::{Args, Parser};
+
+use crate::commands::{self, Command};
+use crate::exit::Exit;
+use crate::ui::{Color, Ui};
+
+/// Back up line-of-business applications so that it can be trusted and proven
+///
+/// Gullet reads a definition of an application, puts it into backup mode (the hold), proves that it is held, captures
+/// every part of it, proves that it was still held, releases it, stores what is new, reads it back, and writes a record
+/// of all of it.
+///
+/// Exit codes: 0 complete, 1 failed, 2 usage, 3 the definition is wrong, 4 refused before anything was touched,
+/// 5 incomplete, 6 complete with warnings, 7 the application is not released, 8 interrupted and released.
+/// `gullet status` alone ends with 0 to 3: ok, warning, critical, unknown.
+#[derive(Parser)]
+#[command(name = "gullet", version, propagate_version = true, disable_help_subcommand = true)]
+pub struct Cli {
+    #[command(flatten)]
+    global: Global,
+    #[command(subcommand)]
+    command: Command,
+}
+
+/// Options of every command.
+#[derive(Args, Clone)]
+pub struct Global {
+    /// The definition file
+    ///
+    /// Without it `./gullet.toml` is read, or else `/etc/gullet/gullet.toml`.
+    #[arg(long, global = true, env = "GULLET_DEFINITION", value_name = "FILE")]
+    pub definition: Option<PathBuf>,
+    /// Tell only what went wrong
+    #[arg(long, short, global = true)]
+    pub quiet: bool,
+    /// When output is coloured
+    #[arg(long, global = true, value_enum, default_value_t, value_name = "WHEN")]
+    pub color: Color,
+    /// Print data as JSON
+    #[arg(long, global = true)]
+    pub json: bool,
+}
+
+/// Parses and executes.
+pub fn run(arguments: Vec<OsString>) -> Exit {
+    let cli = match Cli::try_parse_from(arguments) {
+        Ok(cli) => cli,
+        Err(error) => {
+            let _ = error.print();
+            return if error.use_stderr() { Exit::Usage } else { Exit::Complete };
+        }
+    };
+    let mut ui = Ui::new(cli.global.color, cli.global.quiet, cli.global.json);
+    let exit = match commands::execute(&mut ui, &cli.global, cli.command) {
+        Ok(exit) => exit,
+        Err(error) => {
+            ui.error(&error);
+            error.exit
+        }
+    };
+    ui.clear();
+    exit
+}
+
+#[cfg(test)]
+mod tests {
+    #[test]
+    fn the_arguments_are_sound() {
+        crate::command().debug_assert();
+    }
+}

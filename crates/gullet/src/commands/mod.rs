@@ -1,0 +1,63 @@
+//! The commands, one file each.
+
+mod generate;
+mod plan;
+mod restore;
+mod run;
+mod runs;
+mod show;
+mod status;
+mod store;
+mod tour;
+mod verify;
+
+use std::path::PathBuf;
+
+use clap::{Args, Subcommand};
+
+use crate::cli::Global;
+use crate::error::CommandError;
+use crate::exit::Exit;
+use crate::ui::Ui;
+
+/// In the order in which people work.
+#[derive(Subcommand)]
+pub enum Command {
+    Tour(tour::TourArgs),
+    Plan(plan::PlanArgs),
+    Run(run::RunArgs),
+    Runs(runs::RunsArgs),
+    Show(show::ShowArgs),
+    Verify(verify::VerifyArgs),
+    Restore(restore::RestoreArgs),
+    Status(status::StatusArgs),
+    #[command(subcommand)]
+    Store(store::StoreCommand),
+    Completions(generate::CompletionsArgs),
+    Manual(generate::ManualArgs),
+}
+
+/// Where a reading command reads.
+#[derive(Args, Clone, Debug)]
+pub struct ReadingArgs {
+    /// Read this store's folder; no definition is needed then
+    #[arg(long, value_name = "FOLDER")]
+    pub store: Option<PathBuf>,
+}
+
+/// Executes a command.
+pub fn execute(ui: &mut Ui, global: &Global, command: Command) -> Result<Exit, CommandError> {
+    match command {
+        Command::Tour(args) => tour::tour(ui, global, &args),
+        Command::Plan(args) => plan::plan(ui, global, &args),
+        Command::Run(args) => run::run(ui, global, &args),
+        Command::Runs(args) => runs::runs(ui, global, &args),
+        Command::Show(args) => show::show(ui, global, &args),
+        Command::Verify(args) => verify::verify(ui, global, &args),
+        Command::Restore(args) => restore::restore(ui, global, &args),
+        Command::Status(args) => status::status(ui, global, &args),
+        Command::Store(command) => store::store(ui, global, &command),
+        Command::Completions(args) => generate::completions(ui, &args),
+        Command::Manual(args) => generate::manual(ui, &args),
+    }
+}

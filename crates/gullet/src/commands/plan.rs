@@ -1,0 +1,160 @@
+//! `gullet plan`.
+
+use clap::Args;
+use gullet_core::hook::Runner;
+use gullet_core::ids::RunId;
+use gullet_core::logbook::Logbook;
+use gullet_core::part::{Survey, survey};
+use gullet_core::plan::{Plan, Request};
+use serde::Serialize;
+
+use crate::cli::Global;
+use crate::error::CommandError;
+use crate::exit::Exit;
+use crate::open;
+use crate::outside::Outside;
+use crate::table::{pairs, table};
+use crate::text::{count, harmless, size};
+use crate::ui::{BOLD, DIM, Ui, styled};
+
+/// Show the steps a run would execute, what is in and what is left out
+///
+/// Nothing is touched; the definition's commands that print which parts there are (`each`) are asked.
+///
+/// Example: gullet plan quaybook
+#[derive(Args)]
+pub struct PlanArgs {
+    /// The application
+    pub(super) app: String,
+    /// Only this part (can be repeated)
+    #[arg(long = "part", value_name = "PART")]
+    pub(super) parts: Vec<String>,
+}
+
+#[derive(Serialize)]
+struct PartView<'a> {
+    name: &'a str,
+    kind: &'static str,
+    must: bool,
+    source: String,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    survey: Option<Survey>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    last_bytes: Option<u64>,
+}
+
+pub fn plan(ui: &mut Ui, global: &Global, args: &PlanArgs) -> Result<Exit, CommandError> {
+    let loaded = open::definition(global)?;
+    let outside = Outside::new();
+    let runner = Runner {
+        world: outside.world(),
+        app: args.app.clone(),
+        run: RunId::new(outside.world().random).to_string(),
+        folder: std::env::temp_dir(),
+    };
+    let state = open::state_folder(&loaded);
+    let request = Request { app: args.app.clone(), only: args.parts.clone(), ..Request::default() };
+    // The last run makes the sizes comparable; without a store yet there is none.
+    let app = loaded.definition.app.get(&args.app);
+    let name = app.and_then(|app| app.store.as_ref()).or_else(|| loaded.definition.store.keys().next());
+    let store = name.and_then(|name| open::store_at(loaded.definition.store[name].location.as_ref()).ok());
+    let book = store.as_ref().and_then(|store| Logbook::read(store, Some(&args.app), None).ok()).unwrap_or_default();
+    let last = book.last_good(&args.app);
+    let plan = Plan::make(&loaded, request, state, &runner, last)?;
+    let parts: Vec<PartView<'_>> = plan
+        .parts
+        .iter()
+        .map(|part| PartView {
+            name: &part.name,
+            kind: part.spec.kind().word(),
+            must: part.spec.must,
+            source: part.source_text(),
+            survey: survey(part, &plan),
+            last_bytes: last.and_then(|last| last.record.capture(&part.name)).map(|capture| capture.counts.bytes),
+        })
+        .collect();
+    if ui.is_json() {
+        ui.json(&serde_json::json!({
+            "app": plan.app,
+            "store": plan.store,
+            "longest_hold_ms": u64::try_from(plan.longest_hold().as_millis()).unwrap_or(u64::MAX),
+            "parts": parts,
+            "not_asked_for": plan.not_asked_for,
+            "drift": plan.drift,
+            "steps": plan.steps(),
+        }))?;
+        return Ok(Exit::Complete);
+    }
+    show(ui, &plan, &parts, store.is_some());
+    Ok(Exit::Complete)
+}
+
+fn show(ui: &mut Ui, plan: &Plan, parts: &[PartView<'_>], has_store: bool) {
+    let title = plan.spec.title.as_ref().map_or_else(|| plan.app.clone(), |title| format!("{title} ({})", plan.app));
+    ui.say(styled(BOLD, harmless(&title)));
+    let hold = match &plan.spec.no_hold {
+        Some(why) => format!("none, so the parts will not be of one moment: {}", harmless(why)),
+        None => {
+            let names: Vec<&str> = plan.spec.hold.iter().map(|step| step.name.as_str()).collect();
+            let limit = gullet_core::definition::Span(plan.longest_hold());
+            format!("{} (backup mode), for {limit} at most", names.join(", then "))
+        }
+    };
+    let missing = if has_store { "" } else { ", not made yet: gullet store new" };
+    ui.say(pairs(&[("store", format!("{} at {}{missing}", plan.store_name, plan.store.display())), ("hold", hold)]));
+    ui.say("");
+    let rows = parts.iter().map(|part| {
+        let survey = part.survey.as_ref();
+        let sizes = match survey {
+            None => "known when run".to_owned(),
+            Some(survey) if survey.problem.is_some() => survey.problem.clone().unwrap_or_default(),
+            Some(survey) => format!("{}, {}", size(survey.bytes), count(survey.files, "file")),
+        };
+        vec![
+            harmless(part.name),
+            format!("{}{}", part.kind, if part.must { ", must" } else { "" }),
+            harmless(&sizes),
+            part.last_bytes.map_or_else(|| "-".to_owned(), size),
+            harmless(&part.source),
+        ]
+    });
+    ui.say(table(&["part", "kind", "now", "last run", "from"], rows.collect()));
+    let left: Vec<String> = parts
+        .iter()
+        .flat_map(|part| part.survey.iter().flat_map(|survey| &survey.left_out).map(|left| (part.name, left)))
+        .map(|(name, left)| {
+            let more = if left.count > left.paths.len() as u64 { ", …" } else { "" };
+            format!("  {name}: {} {}: {}{more}", left.count, left.why, left.paths.join(", "))
+        })
+        .chain(plan.not_asked_for.iter().map(|name| format!("  {name}: the run was not asked for it")))
+        .collect();
+    ui.say("");
+    ui.say(styled(BOLD, "left out"));
+    if left.is_empty() {
+        ui.say("  nothing below the sources");
+    }
+    for line in left {
+        ui.say(harmless(&line));
+    }
+    for part in plan.parts.iter().filter(|part| !part.spec.lacks.is_empty()) {
+        ui.say(harmless(&format!("  {}: its export does not carry {}", part.name, part.spec.lacks.join(", "))));
+    }
+    for drift in &plan.drift {
+        ui.say(harmless(&format!("  {}", drift.text)));
+    }
+    ui.say("");
+    ui.say(styled(BOLD, "steps"));
+    for (number, step) in plan.steps().iter().enumerate() {
+        let condition = step.condition.as_ref().map(|text| styled(DIM, format!("  [{}]", harmless(text))));
+        ui.say(format!(
+            "{:>3}  {:<10} {}{}",
+            number + 1,
+            step.when,
+            harmless(&step.what),
+            condition.unwrap_or_default()
+        ));
+        if let Some(command) = &step.command {
+            ui.say(format!("{:16} {}", "", styled(DIM, format!("$ {}", harmless(command)))));
+        }
+    }
+}

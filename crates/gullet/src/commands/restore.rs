@@ -1,0 +1,116 @@
+//! `gullet restore`.
+
+use std::path::PathBuf;
+
+use clap::Args;
+use gullet_core::restore::{RestorePlan, RestoreReport};
+
+use crate::cli::Global;
+use crate::commands::ReadingArgs;
+use crate::error::CommandError;
+use crate::exit::Exit;
+use crate::open::Reading;
+use crate::outside::Outside;
+use crate::table::table;
+use crate::text::{count, harmless, size};
+use crate::ui::{BAD, BOLD, GOOD, Ui, WARN, outcome, styled};
+
+/// Restore a run into an empty folder
+///
+/// Files are put under `files/` with the paths that they had, exports under `exports/PART/`. Every byte is proven while
+/// it is written; nothing is ever overwritten.
+///
+/// Example: gullet restore quaybook@latest --into /srv/look
+#[derive(Args)]
+pub struct RestoreArgs {
+    /// The run: an id, the beginning of one, `APP@latest` or `APP@2026-11-03`
+    pub(super) run: String,
+    /// The folder, empty or not there yet
+    #[arg(long, value_name = "FOLDER", required = true)]
+    pub(super) into: PathBuf,
+    /// Only this part (can be repeated)
+    #[arg(long = "part", value_name = "PART")]
+    pub(super) parts: Vec<String>,
+    #[command(flatten)]
+    pub(super) reading: ReadingArgs,
+}
+
+pub fn restore(ui: &mut Ui, global: &Global, args: &RestoreArgs) -> Result<Exit, CommandError> {
+    let reading = Reading::open(global, args.reading.store.as_deref(), None, ui)?;
+    let (store, _, logged) = reading.find(&args.run)?;
+    let into = std::path::absolute(&args.into)?;
+    let plan = RestorePlan::into_folder(logged, &into, &args.parts)?;
+    let shown = plan.clone();
+    if !ui.is_json() && !ui.is_quiet() {
+        let from = format!("{} from run {} ({})", shown.app, shown.run, outcome(shown.outcome));
+        ui.say(format!("{}: {from} into {}", styled(BOLD, "restore"), shown.into.display()));
+    }
+    let outside = Outside::new();
+    outside.listen_to_signals()?;
+    let report = plan.apply(store, logged, outside.world().stop, &mut |part, files, bytes| {
+        ui.progress(&format!("restore {part}  {}  {}", count(files, "file"), size(bytes)));
+    })?;
+    if ui.is_json() {
+        ui.json(&serde_json::json!({ "plan": shown, "report": report }))?;
+    } else {
+        show(ui, &shown, &report);
+    }
+    Ok(report.outcome.into())
+}
+
+fn show(ui: &mut Ui, plan: &RestorePlan, report: &RestoreReport) {
+    let rows = report.parts.iter().zip(&plan.parts).map(|(result, part)| {
+        let word = match (result.problem_count, result.not_set.is_empty()) {
+            (0, true) => styled(GOOD, "✓ restored"),
+            (0, false) => styled(WARN, "! restored"),
+            _ => styled(BAD, "✗ incomplete"),
+        };
+        vec![
+            harmless(&result.part),
+            word,
+            result.files.to_string(),
+            result.others.to_string(),
+            size(result.bytes),
+            harmless(&part.to.display().to_string()),
+        ]
+    });
+    let missing = plan.missing.iter().map(|(part, why)| {
+        vec![harmless(part), styled(BAD, "✗ missing"), String::new(), String::new(), String::new(), harmless(why)]
+    });
+    if !ui.is_quiet() {
+        ui.say(table(&["part", "result", ">files", ">others", ">size", "below"], rows.chain(missing).collect()));
+    }
+    for result in &report.parts {
+        for problem in &result.problems {
+            ui.complain(format!("{} {}", styled(BAD, "error:"), harmless(&format!("{}: {problem}", result.part))));
+        }
+        let named = result.problems.len() as u64;
+        if result.problem_count > named {
+            ui.complain(format!("       and {} more in {}", result.problem_count - named, harmless(&result.part)));
+        }
+        for (what, (number, first)) in &result.not_set {
+            let text = format!("{}: {what} could not be set on {}: {first}", result.part, count(*number, "path"));
+            ui.warning(&text);
+        }
+    }
+    if let Some(why) = &plan.no_hold {
+        ui.warning(&format!("the parts are not of one moment; the application is never held: {why}"));
+    }
+    let after: Vec<String> = plan
+        .parts
+        .iter()
+        .flat_map(|part| {
+            let lacks = part.lacks.iter().map(|lack| format!("{}: it does not carry {lack}", part.part));
+            lacks.chain(part.after_restore.iter().map(|what| format!("{}: {what}", part.part))).collect::<Vec<_>>()
+        })
+        .collect();
+    if !after.is_empty() && !ui.is_quiet() {
+        ui.say(styled(BOLD, "to do by hand"));
+        for line in after {
+            ui.say(format!("  - {}", harmless(&line)));
+        }
+    }
+    let files: u64 = report.parts.iter().map(|part| part.files).sum();
+    let bytes: u64 = report.parts.iter().map(|part| part.bytes).sum();
+    ui.say(format!("{}; {}, {}, every byte proven", outcome(report.outcome), count(files, "file"), size(bytes)));
+}

@@ -1,0 +1,138 @@
+//! `gullet run`.
+
+use clap::Args;
+use gullet_core::Outcome;
+use gullet_core::definition::Loaded;
+use gullet_core::hook::Runner;
+use gullet_core::ids::RunId;
+use gullet_core::logbook::Logbook;
+use gullet_core::plan::{Plan, PlanError, Request};
+use gullet_core::run::{Ended, Setup, execute};
+use gullet_core::state::State;
+
+use crate::cli::Global;
+use crate::error::CommandError;
+use crate::exit::Exit;
+use crate::narrate::Narrator;
+use crate::open;
+use crate::outside::Outside;
+use crate::text::{count, duration, size};
+use crate::ui::{DIM, Ui, outcome, styled};
+
+/// Back up applications, one after the other
+///
+/// The application is put into backup mode (the hold), proven to be held, captured, proven to be still held, released and
+/// proven to serve again; then what is new is stored, read back and recorded. It is released whatever happens.
+///
+/// Example: gullet run quaybook --reason "before the 4.2 upgrade"
+#[derive(Args)]
+pub struct RunArgs {
+    /// The applications
+    #[arg(required = true, value_name = "APP")]
+    pub(super) apps: Vec<String>,
+    /// Why; kept in the record
+    #[arg(long, value_name = "TEXT")]
+    pub(super) reason: Option<String>,
+    /// Only this part (can be repeated); such a run is partial and never stands for the application
+    #[arg(long = "part", value_name = "PART")]
+    pub(super) parts: Vec<String>,
+    /// Read every file anew instead of believing that unmarked ones are unchanged
+    #[arg(long)]
+    pub(super) reread: bool,
+}
+
+pub fn run(ui: &mut Ui, global: &Global, args: &RunArgs) -> Result<Exit, CommandError> {
+    let loaded = open::definition(global)?;
+    if let Some(app) = args.apps.iter().find(|app| !loaded.definition.app.contains_key(*app)) {
+        let known = loaded.definition.app.keys().cloned().collect();
+        return Err(PlanError::NoApp { app: app.clone(), known }.into());
+    }
+    let state = open::state(&loaded)?;
+    let outside = Outside::new();
+    outside.listen_to_signals()?;
+    let mut exit = Exit::Complete;
+    for app in &args.apps {
+        let request =
+            Request { app: app.clone(), only: args.parts.clone(), reason: args.reason.clone(), reread: args.reread };
+        let ended = run_one(ui, &loaded, &state, &outside, request);
+        exit = exit.worse(match ended {
+            Ok(ended) => {
+                summary(ui, &ended);
+                ended.outcome.into()
+            }
+            Err(error) => {
+                ui.error(&error);
+                error.exit
+            }
+        });
+        if outside.world().stop.asked().is_some() {
+            break;
+        }
+    }
+    Ok(exit)
+}
+
+/// Runs one application from lock to last hook.
+pub fn run_one(
+    ui: &mut Ui,
+    loaded: &Loaded,
+    state: &State,
+    outside: &Outside,
+    request: Request,
+) -> Result<Ended, CommandError> {
+    let world = outside.world();
+    let run = RunId::new(world.random);
+    let app = request.app.clone();
+    let lock = state.lock(&app, &format!("run {run}, process {}", std::process::id()))?;
+    let spec = loaded.definition.app.get(&app);
+    let name = spec.and_then(|spec| spec.store.as_ref()).or_else(|| loaded.definition.store.keys().next());
+    let location = name.map(|name| loaded.definition.store[name].location.clone()).unwrap_or_default();
+    let folder = std::sync::Arc::new(gullet_store::Folder::new(location));
+    let mut store = gullet_store::Store::open(folder);
+    let book = match &store {
+        Ok(opened) => Logbook::read(opened, Some(&app), None),
+        Err(_) => Ok(Logbook::default()),
+    };
+    let book = book.unwrap_or_else(|error| {
+        store = Err(error);
+        Logbook::default()
+    });
+    for (name, why) in &book.unreadable {
+        ui.warning(&format!("{name} cannot be read: {why}"));
+    }
+    let last_good = book.runs.iter().rev().find(|logged| logged.is_good() && logged.record.writer == state.writer());
+    let previous = book.runs.iter().rev().find(|logged| logged.record.writer == state.writer());
+    let previous = previous.map(|logged| logged.name.clone());
+    let runner = Runner { world, app, run: run.to_string(), folder: state.place(&["scratch"])? };
+    let plan = Plan::make(loaded, request, state.folder().to_path_buf(), &runner, last_good)?;
+    let setup = Setup { world, state, run, plan: &plan, lock, store, last_good, previous };
+    Ok(execute(setup, &mut Narrator::new(ui)))
+}
+
+/// The last line of a run.
+pub fn summary(ui: &mut Ui, ended: &Ended) {
+    if ui.is_json() {
+        return;
+    }
+    let record = &ended.record;
+    let captured = record.captures.iter().filter(|capture| capture.is_captured()).count();
+    let mut words = vec![outcome(ended.outcome)];
+    if captured > 0 {
+        words.push(format!(
+            "{} of {}, {}, {}",
+            captured,
+            count(record.captures.len() as u64, "part"),
+            count(record.files(), "file"),
+            size(record.bytes())
+        ));
+        words.push(format!("{} stored", size(record.bytes_stored())));
+    }
+    words.extend(record.hold.held_ms.map(|held| format!("held {}", duration(held))));
+    let took = record.ended.duration_since(record.started).as_millis();
+    words.push(format!("took {}", duration(u64::try_from(took).unwrap_or(0))));
+    ui.say(words.join("; "));
+    let run = &record.run;
+    if ended.outcome > Outcome::Complete {
+        ui.say(styled(DIM, format!("see: gullet show {run} --hook-output")));
+    }
+}

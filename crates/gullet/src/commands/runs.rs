@@ -1,0 +1,126 @@
+//! `gullet runs`.
+
+use clap::Args;
+use gullet_core::logbook::Logged;
+use serde::Serialize;
+
+use crate::cli::Global;
+use crate::commands::ReadingArgs;
+use crate::error::CommandError;
+use crate::exit::Exit;
+use crate::open::Reading;
+use crate::table::table;
+use crate::text::{count, duration, harmless, size, time};
+use crate::ui::{Ui, outcome};
+
+/// List the runs
+///
+/// Shown is the worse of a run's record and what was found out about it later.
+///
+/// Example: gullet runs quaybook --last 20
+#[derive(Args)]
+pub struct RunsArgs {
+    /// Only of this application
+    pub(super) app: Option<String>,
+    /// Only the newest so many
+    #[arg(long, value_name = "NUMBER")]
+    pub(super) last: Option<usize>,
+    /// Only runs that are not complete
+    #[arg(long)]
+    pub(super) troubled: bool,
+    /// Only runs whose reason contains this
+    #[arg(long, value_name = "TEXT")]
+    pub(super) reason: Option<String>,
+    #[command(flatten)]
+    pub(super) reading: ReadingArgs,
+}
+
+#[derive(Serialize)]
+struct RunView<'a> {
+    run: &'a str,
+    app: &'a str,
+    outcome: gullet_core::Outcome,
+    started: jiff::Timestamp,
+    ended: jiff::Timestamp,
+    held_ms: Option<u64>,
+    parts: usize,
+    files: u64,
+    bytes: u64,
+    bytes_stored: u64,
+    partial: bool,
+    reason: Option<&'a str>,
+    cause: Option<&'a str>,
+    in_store: bool,
+    verified: Option<jiff::Timestamp>,
+    host: &'a str,
+    record: &'a str,
+}
+
+impl<'a> From<&'a Logged> for RunView<'a> {
+    fn from(logged: &'a Logged) -> Self {
+        let record = &logged.record;
+        Self {
+            run: record.run.as_str(),
+            app: &record.app,
+            outcome: logged.outcome(),
+            started: record.started,
+            ended: record.ended,
+            held_ms: record.hold.held_ms,
+            parts: record.captures.iter().filter(|capture| capture.is_captured()).count(),
+            files: record.files(),
+            bytes: record.bytes(),
+            bytes_stored: record.bytes_stored(),
+            partial: record.partial,
+            reason: record.reason.as_deref(),
+            cause: record.causes.first().map(|cause| cause.text.as_str()),
+            in_store: logged.in_store,
+            verified: logged.verified(),
+            host: &record.host.name,
+            record: &logged.name,
+        }
+    }
+}
+
+pub fn runs(ui: &mut Ui, global: &Global, args: &RunsArgs) -> Result<Exit, CommandError> {
+    let reading = Reading::open(global, args.reading.store.as_deref(), args.app.as_deref(), ui)?;
+    let mut runs = reading.runs();
+    runs.retain(|logged| !args.troubled || logged.outcome() > gullet_core::Outcome::Complete);
+    if let Some(wanted) = &args.reason {
+        runs.retain(|logged| logged.record.reason.as_ref().is_some_and(|reason| reason.contains(wanted.as_str())));
+    }
+    let skipped = args.last.map_or(0, |last| runs.len().saturating_sub(last));
+    let views: Vec<RunView<'_>> = runs.iter().skip(skipped).map(|logged| RunView::from(*logged)).collect();
+    if ui.is_json() {
+        ui.json(&views)?;
+        return Ok(Exit::Complete);
+    }
+    if views.is_empty() {
+        ui.say("no runs");
+        return Ok(Exit::Complete);
+    }
+    let rows = views.iter().map(|view| {
+        let mut note: Vec<String> = Vec::new();
+        note.extend(view.partial.then(|| "partial".to_owned()));
+        note.extend((!view.in_store).then(|| "record waits for the store".to_owned()));
+        note.extend(view.reason.map(str::to_owned));
+        note.extend(view.cause.map(str::to_owned));
+        vec![
+            view.run.to_owned(),
+            view.app.to_owned(),
+            time(view.started),
+            outcome(view.outcome),
+            view.held_ms.map_or_else(|| "-".to_owned(), duration),
+            view.parts.to_string(),
+            view.files.to_string(),
+            size(view.bytes),
+            size(view.bytes_stored),
+            harmless(&note.join("; ")),
+        ]
+    });
+    let headings = ["run", "application", "began", "outcome", ">held", ">parts", ">files", ">size", ">stored", "note"];
+    ui.say(table(&headings, rows.collect()));
+    if skipped > 0 {
+        ui.tell(format!("and {} before", count(skipped as u64, "run")));
+    }
+    Ok(Exit::Complete)
+}

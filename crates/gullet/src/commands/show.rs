@@ -1,0 +1,276 @@
+//! `gullet show`.
+
+use clap::Args;
+use gullet_core::event::{CommandReport, StepReport, Stream};
+use gullet_core::logbook::Logged;
+use gullet_core::plan::shell_words;
+use gullet_core::record::{Capture, Record};
+use gullet_store::Store;
+use gullet_store::listing::{Entry, Kind, ListingReader};
+use serde::Serialize;
+
+use crate::cli::Global;
+use crate::commands::ReadingArgs;
+use crate::error::CommandError;
+use crate::exit::Exit;
+use crate::narrate::capture_text;
+use crate::open::Reading;
+use crate::table::{pairs, table};
+use crate::text::{count, duration, harmless, size, time};
+use crate::ui::{BAD, BOLD, DIM, GOOD, Ui, WARN, outcome, styled};
+
+/// Show one run in detail
+///
+/// Example: gullet show quaybook@latest --hook-output
+#[derive(Args)]
+pub struct ShowArgs {
+    /// The run: an id, the beginning of one, `APP@latest` or `APP@2026-11-03`
+    run: String,
+    /// With everything that its hooks printed
+    #[arg(long)]
+    hook_output: bool,
+    /// List what was captured, path by path
+    #[arg(long)]
+    listing: bool,
+    /// Only of this part (can be repeated), with --listing
+    #[arg(long = "part", value_name = "PART", requires = "listing")]
+    parts: Vec<String>,
+    /// The application's definition as it was
+    #[arg(long, conflicts_with_all = ["listing", "hook_output"])]
+    definition: bool,
+    #[command(flatten)]
+    reading: ReadingArgs,
+}
+
+pub fn show(ui: &mut Ui, global: &Global, args: &ShowArgs) -> Result<Exit, CommandError> {
+    let reading = Reading::open(global, args.reading.store.as_deref(), None, ui)?;
+    let (store, _, logged) = reading.find(&args.run)?;
+    if args.definition {
+        ui.write(logged.record.definition.as_bytes());
+    } else if args.listing {
+        listing(ui, store, &logged.record, &args.parts)?;
+    } else if ui.is_json() {
+        let value = serde_json::json!({
+            "name": logged.name,
+            "outcome": logged.outcome(),
+            "record": logged.record,
+            "remarks": logged.remarks,
+        });
+        ui.json(&value)?;
+    } else {
+        detail(ui, logged, args.hook_output);
+    }
+    Ok(Exit::Complete)
+}
+
+fn detail(ui: &mut Ui, logged: &Logged, with_output: bool) {
+    let record = &logged.record;
+    let title = record.title.as_ref().map_or_else(|| record.app.clone(), |title| format!("{title} ({})", record.app));
+    ui.say(format!("{}, run {}", styled(BOLD, harmless(&title)), record.run));
+    ui.say(pairs(&facts(logged)));
+    for note in &record.causes {
+        let about = note.about.as_ref().map(|about| format!("{about}: ")).unwrap_or_default();
+        ui.say(format!("{} {}", styled(BAD, "cause:"), harmless(&format!("{about}{}", note.text))));
+        if let Some(advice) = &note.advice {
+            ui.say(format!("       {}", harmless(advice)));
+        }
+    }
+    for note in &record.warnings {
+        let about = note.about.as_ref().map(|about| format!("{about}: ")).unwrap_or_default();
+        ui.say(format!("{} {}", styled(WARN, "warning:"), harmless(&format!("{about}{}", note.text))));
+    }
+    ui.say("");
+    captures(ui, record);
+    ui.say("");
+    ui.say(styled(BOLD, "steps"));
+    let remarked = logged.remarks.iter().flat_map(|remark| &remark.steps);
+    for step in record.steps.iter().chain(remarked) {
+        show_step(ui, step, record, with_output);
+    }
+    if !logged.remarks.is_empty() {
+        ui.say("");
+        ui.say(styled(BOLD, "said later"));
+        for remark in &logged.remarks {
+            let line = format!("  {}  {}", time(remark.at), harmless(&remark.text));
+            ui.say(format!("{line}  {}", outcome(remark.outcome)));
+        }
+    }
+}
+
+fn facts(logged: &Logged) -> Vec<(&'static str, String)> {
+    let record = &logged.record;
+    let took = u64::try_from(record.ended.duration_since(record.started).as_millis()).unwrap_or(0);
+    let mut rows =
+        vec![("outcome", outcome(logged.outcome())), ("began", time(record.started)), ("took", duration(took))];
+    let hold = &record.hold;
+    rows.push((
+        "held",
+        match (&hold.no_hold, hold.held_ms) {
+            (Some(why), _) => format!("never: {}; the parts are not of one moment", harmless(why)),
+            (None, None) => "not".to_owned(),
+            (None, Some(held)) => {
+                let limit = hold.limit_ms.map(|limit| format!(" of at most {}", duration(limit))).unwrap_or_default();
+                let proven = if hold.proven { "proven before and after" } else { "not proven" };
+                let away = hold.away_ms.map(|away| format!("; away for {}", duration(away))).unwrap_or_default();
+                let released = if hold.released { "; proven to serve again" } else { "; not proven to serve again" };
+                format!("{}{limit} in backup mode, {proven}{away}{released}", duration(held))
+            }
+        },
+    ));
+    rows.extend(record.reason.as_ref().map(|reason| ("reason", harmless(reason))));
+    rows.push(("started", format!("{}, as {}", record.trigger, record.host.account)));
+    rows.push((
+        "host",
+        format!(
+            "{}, {} {}, Gullet {}",
+            record.host.name, record.host.system, record.host.architecture, record.host.gullet
+        ),
+    ));
+    if record.partial {
+        rows.push(("scope", "narrowed to some parts: it never stands for the application".to_owned()));
+    }
+    let needs = record.holdings.needs.len() as u64;
+    let earlier = if needs == 0 {
+        String::new()
+    } else {
+        format!("; stands on {} of earlier runs", count(needs, "payload file"))
+    };
+    rows.push(("stored", format!("{} new{earlier}", size(record.bytes_stored()))));
+    rows.push((
+        "read back",
+        match logged.verified() {
+            Some(at) => format!("when it was made, and in full at {}", time(at)),
+            None => "what it wrote, when it was made".to_owned(),
+        },
+    ));
+    rows.push(("record", logged.name.clone()));
+    rows
+}
+
+fn captures(ui: &mut Ui, record: &Record) {
+    let rows = record.captures.iter().map(|capture| {
+        let state = match &capture.problem {
+            None => styled(GOOD, "✓ captured"),
+            Some(_) => styled(BAD, "✗ failed"),
+        };
+        let text = match &capture.problem {
+            None => format!("{}; {} new to the store", capture_text(capture), size(capture.counts.bytes_new)),
+            Some(problem) => problem.clone(),
+        };
+        vec![
+            harmless(&capture.part),
+            format!("{}{}", capture.kind.word(), if capture.must { ", must" } else { "" }),
+            state,
+            duration(capture.took_ms),
+            harmless(&text),
+        ]
+    });
+    ui.say(table(&["part", "kind", "result", ">secured in", "what"], rows.collect()));
+    for capture in &record.captures {
+        let notes = [("lacks", &capture.lacks), ("after a restore", &capture.after_restore)];
+        for (what, texts) in notes.iter().filter(|(_, texts)| !texts.is_empty()) {
+            ui.say(harmless(&format!("  {} {what}: {}", capture.part, texts.join("; "))));
+        }
+        for left in &capture.left_out {
+            let more = if left.count > left.paths.len() as u64 { ", …" } else { "" };
+            let text =
+                format!("  {} left out: {} {}: {}{more}", capture.part, left.count, left.why, left.paths.join(", "));
+            ui.say(harmless(&text));
+        }
+        let facts: Vec<String> = capture.facts.iter().map(|(name, value)| format!("{name} {value}")).collect();
+        if !facts.is_empty() {
+            ui.say(harmless(&format!("  {} facts: {}", capture.part, facts.join(", "))));
+        }
+    }
+}
+
+fn show_step(ui: &mut Ui, step: &StepReport, record: &Record, with_output: bool) {
+    let mark = if step.ok { styled(GOOD, "✓") } else { styled(BAD, "✗") };
+    let after = step.started.duration_since(record.started).as_millis();
+    let after = duration(u64::try_from(after).unwrap_or(0));
+    let about = harmless(step.step.about.as_deref().unwrap_or(""));
+    let note = harmless(step.note.as_deref().unwrap_or(""));
+    let line = format!(
+        "  {mark} +{after:<11} {:<14} {about:<18} {:>9}  {note}",
+        step.step.kind.words(),
+        duration(step.took_ms)
+    );
+    ui.say(line.trim_end());
+    if with_output {
+        for command in &step.commands {
+            show_command(ui, command);
+        }
+    }
+}
+
+fn show_command(ui: &mut Ui, command: &CommandReport) {
+    let line = format!("$ {}", shell_words(&command.argv));
+    let how = format!("{}, {}, as {}, in {}", command.exit, duration(command.took_ms), command.account, command.dir);
+    ui.say(format!("      {}  {}", harmless(&line), styled(DIM, harmless(&how))));
+    for line in command.script.iter().flat_map(|script| script.lines()) {
+        ui.say(format!("      {}", styled(DIM, harmless(line))));
+    }
+    for piece in &command.output {
+        let bar = match piece.stream {
+            Stream::Out => "|",
+            Stream::Err => "!",
+        };
+        for line in piece.text.lines() {
+            ui.say(format!("      {} {}", styled(DIM, bar), harmless(line)));
+        }
+    }
+}
+
+#[derive(Serialize)]
+struct ListedEntry<'a> {
+    part: &'a str,
+    #[serde(flatten)]
+    entry: &'a Entry,
+}
+
+fn listing(ui: &mut Ui, store: &Store, record: &Record, only: &[String]) -> Result<(), CommandError> {
+    if let Some(part) = only.iter().find(|part| record.capture(part).is_none()) {
+        let known: Vec<&str> = record.captures.iter().map(|capture| capture.part.as_str()).collect();
+        let text = format!("run {} has no part `{part}`", record.run);
+        return Err(CommandError::text(Exit::Usage, text).hint(format!("its parts are: {}", known.join(", "))));
+    }
+    let mut chunks = store.chunks(&record.holdings)?;
+    let wanted = |capture: &&Capture| only.is_empty() || only.contains(&capture.part);
+    for capture in record.captures.iter().filter(wanted) {
+        let Some(listing) = &capture.listing else { continue };
+        if !ui.is_json() {
+            ui.say(styled(BOLD, harmless(&capture.part)));
+        }
+        ListingReader::new(&mut chunks).for_each(&listing.root, |entry, _| {
+            if ui.is_json() {
+                let line = serde_json::to_string(&ListedEntry { part: &capture.part, entry: &entry })?;
+                ui.say(line);
+            } else {
+                ui.say(entry_line(&entry));
+            }
+            Ok::<_, CommandError>(())
+        })?;
+    }
+    Ok(())
+}
+
+fn entry_line(entry: &Entry) -> String {
+    let kind = match entry.kind {
+        Kind::File => "file",
+        Kind::Folder => "folder",
+        Kind::Symlink => "link",
+        Kind::Fifo => "pipe",
+        Kind::Socket => "socket",
+        Kind::CharDevice | Kind::BlockDevice => "device",
+    };
+    let to = match (&entry.target, &entry.same_as) {
+        (Some(target), _) => format!(" -> {target}"),
+        (None, Some(first)) => format!(" same as {first}"),
+        (None, None) => String::new(),
+    };
+    let at = jiff::Timestamp::new(entry.mtime.0, i32::try_from(entry.mtime.1).unwrap_or(0));
+    let at = at.map_or_else(|_| "-".to_owned(), time);
+    let path = harmless(&format!("{}{to}", entry.path));
+    let size = if entry.kind == Kind::File { size(entry.size) } else { "-".to_owned() };
+    format!("  {kind:<6} {:04o} {:>5} {:>5} {size:>10}  {at}  {path}", entry.mode, entry.uid, entry.gid)
+}

@@ -1,0 +1,99 @@
+//! `gullet status`.
+
+use clap::Args;
+use gullet_core::logbook::Logbook;
+use gullet_core::status::{self, AppStatus, Level};
+use jiff::Timestamp;
+
+use crate::cli::Global;
+use crate::error::CommandError;
+use crate::exit::Exit;
+use crate::open;
+use crate::table::table;
+use crate::text::{ago, harmless};
+use crate::ui::{BAD, GOOD, Ui, WARN, styled};
+
+/// Say whether applications are protected
+///
+/// Exits in the manner of monitoring plug-ins: 0 ok, 1 warning, 2 critical, 3 unknown; the worst of all applications
+/// counts.
+///
+/// Example: gullet status
+#[derive(Args)]
+pub struct StatusArgs {
+    /// Only these applications
+    #[arg(value_name = "APP")]
+    pub(super) apps: Vec<String>,
+}
+
+pub fn status(ui: &mut Ui, global: &Global, args: &StatusArgs) -> Result<Exit, CommandError> {
+    let found = gather(global, &args.apps);
+    let statuses = match found {
+        Ok(statuses) => statuses,
+        Err(error) => {
+            ui.error(&error);
+            return Ok(Exit::Monitoring(Level::Unknown.code()));
+        }
+    };
+    let worst = statuses.iter().map(|status| status.level).max().unwrap_or(Level::Unknown);
+    if ui.is_json() {
+        ui.json(&serde_json::json!({ "level": worst, "applications": statuses }))?;
+    } else {
+        show(ui, &statuses);
+    }
+    Ok(Exit::Monitoring(worst.code()))
+}
+
+fn gather(global: &Global, only: &[String]) -> Result<Vec<AppStatus>, CommandError> {
+    let loaded = open::definition(global)?;
+    if let Some(app) = only.iter().find(|app| !loaded.definition.app.contains_key(*app)) {
+        return Err(CommandError::text(Exit::Usage, format!("the definition has no application `{app}`")));
+    }
+    let state = open::state(&loaded).ok();
+    let mut statuses = Vec::new();
+    for (app, spec) in loaded.definition.app.iter().filter(|(app, _)| only.is_empty() || only.contains(app)) {
+        let name = spec.store.as_ref().or_else(|| loaded.definition.store.keys().next());
+        let location = name.map(|name| loaded.definition.store[name].location.clone()).unwrap_or_default();
+        let book =
+            open::store_at(location.as_ref()).and_then(|store| Ok(Logbook::read(&store, Some(app), state.as_ref())?));
+        statuses.push(match book {
+            Ok(book) => status::status(app, &book),
+            Err(error) => AppStatus {
+                app: app.clone(),
+                level: Level::Unknown,
+                reasons: vec![error.messages.join(": ")],
+                last_good: None,
+                last: None,
+                verified: None,
+            },
+        });
+    }
+    Ok(statuses)
+}
+
+fn show(ui: &mut Ui, statuses: &[AppStatus]) {
+    let now = Timestamp::now();
+    let rows = statuses.iter().map(|status| {
+        let (style, mark) = match status.level {
+            Level::Ok => (GOOD, "✓"),
+            Level::Warning => (WARN, "!"),
+            Level::Critical => (BAD, "✗"),
+            Level::Unknown => (BAD, "?"),
+        };
+        let run = |mark: &Option<status::RunMark>| {
+            mark.as_ref().map_or_else(|| "none".to_owned(), |mark| format!("{} {}", mark.run, ago(mark.started, now)))
+        };
+        vec![
+            status.app.clone(),
+            styled(style, format!("{mark} {}", status.level.word())),
+            run(&status.last_good),
+            run(&status.last),
+            status.verified.map_or_else(|| "never".to_owned(), |at| ago(at, now)),
+            harmless(&status.reasons.join("; ")),
+        ]
+    });
+    ui.say(table(
+        &["application", "protected", "last complete", "last run", "read back in full", "why"],
+        rows.collect(),
+    ));
+}

@@ -1,0 +1,212 @@
+//! `gullet tour`.
+
+use std::path::Path;
+use std::process::Command;
+
+use clap::Args;
+
+use super::plan::PlanArgs;
+use super::restore::RestoreArgs;
+use super::run::RunArgs;
+use super::runs::RunsArgs;
+use super::status::StatusArgs;
+use super::store::{NewArgs, StoreCommand};
+use super::verify::VerifyArgs;
+use super::{ReadingArgs, plan, restore, run, runs, status, store, verify};
+use crate::cli::Global;
+use crate::demo::Demo;
+use crate::error::CommandError;
+use crate::exit::Exit;
+use crate::table::table;
+use crate::ui::{BAD, BOLD, DIM, GOOD, Ui, styled};
+
+/// Do the whole job on the built-in demo application, narrated
+///
+/// The demo is quaybook, the booking desk of Skerry Line, a ferry company that does not exist. It takes bookings all the
+/// time and writes each into two databases and a file, in that order and not at once. Everything happens in a temporary
+/// folder that is removed at the end.
+///
+/// Example: gullet tour
+#[derive(Args)]
+pub struct TourArgs {
+    /// Keep the folder, to look around in it
+    #[arg(long)]
+    keep: bool,
+}
+
+/// The tour's stage: the demo, and the options that every command of it is called with.
+struct Tour<'a> {
+    ui: &'a mut Ui,
+    demo: Demo,
+    global: Global,
+    chapter: u32,
+}
+
+const READING: ReadingArgs = ReadingArgs { store: None };
+
+pub fn tour(ui: &mut Ui, global: &Global, args: &TourArgs) -> Result<Exit, CommandError> {
+    let demo = Demo::open()?;
+    let global = Global { definition: Some(demo.definition()), ..global.clone() };
+    let mut tour = Tour { ui, demo, global, chapter: 0 };
+    let exit = tour.all()?;
+    if args.keep {
+        let folder = tour.demo.keep();
+        tour.ui.say(format!("everything is kept in {}", folder.display()));
+    }
+    Ok(exit)
+}
+
+impl Tour<'_> {
+    fn all(&mut self) -> Result<Exit, CommandError> {
+        self.chapter("A booking desk is open, and busy");
+        self.tell("quaybook takes bookings all the time. Each goes into bookings.db, then its payment into till.db,");
+        self.tell("then its boarding list into a file. Copied while it works, the three do not fit together:");
+        let (plain_agrees, plain_said) = self.plain_copy()?;
+
+        self.chapter("The definition, a store, the plan");
+        self.tell("A definition says how to put the desk into backup mode, how to know that it is, and what its parts");
+        self.tell("are. The plan is what a run will do, step by step; nothing else is done.");
+        self.shell(&format!("cat {}", self.demo.definition().display()));
+        let shown = self.definition_excerpt();
+        for line in shown {
+            self.ui.say(styled(DIM, format!("    {line}")));
+        }
+        self.shell("gullet store new depot");
+        store::store(self.ui, &self.global, &StoreCommand::New(NewArgs { store: "depot".to_owned() }))?;
+        self.shell("gullet plan quaybook");
+        plan::plan(self.ui, &self.global, &PlanArgs { app: "quaybook".to_owned(), parts: Vec::new() })?;
+
+        self.chapter("A run");
+        self.tell(
+            "The desk is paused, proven to be paused, captured, proven to be still paused, and resumed. Only then",
+        );
+        self.tell("is anything stored, read back and recorded.");
+        let first = self.run("the first run of the tour", &[])?;
+        if first != Exit::Complete {
+            return Ok(first);
+        }
+
+        self.chapter("Back again, beside the live desk");
+        self.shell("gullet restore quaybook@latest --into restored");
+        let into = self.demo.path("restored");
+        let args = RestoreArgs { run: "quaybook@latest".to_owned(), into, parts: Vec::new(), reading: READING };
+        let restored = restore::restore(self.ui, &self.global, &args)?;
+        if restored != Exit::Complete {
+            return Ok(restored);
+        }
+        let desk = self.demo.path("desk");
+        let below = desk.strip_prefix("/").unwrap_or(&desk).to_path_buf();
+        let restored = self.demo.path("restored").join("files").join(below);
+        let (held_agrees, held_said) = self.demo.audit(&restored)?;
+        self.ui.say("");
+        self.side_by_side(&[
+            ("copied while it served", plain_agrees, plain_said),
+            ("captured in the hold", held_agrees, held_said),
+        ]);
+        if !held_agrees {
+            return Err(CommandError::text(
+                Exit::Failed,
+                "the capture does not agree: this must not happen, please report it",
+            ));
+        }
+
+        self.chapter("A second run stores what is new, and no more");
+        let second = self.run("the second run of the tour", &[])?;
+
+        self.chapter("An application that lies");
+        self.tell("From now on the desk says that it is paused, and goes on writing.");
+        self.demo.ask(&["misbehave", "lie"])?;
+        self.run("the desk lies", &[])?;
+        self.tell("The run failed, its captures are void, the desk serves, and the earlier runs are untouched.");
+        self.demo.ask(&["misbehave", "none"])?;
+
+        self.chapter("The logbook, a full verification, the answer to \"am I protected?\"");
+        let third = self.run("the desk behaves again", &[])?;
+        self.shell("gullet runs");
+        let args = RunsArgs { app: None, last: None, troubled: false, reason: None, reading: READING };
+        runs::runs(self.ui, &self.global, &args)?;
+        self.shell("gullet verify");
+        let verified = verify::verify(self.ui, &self.global, &VerifyArgs { runs: Vec::new(), reading: READING })?;
+        self.shell("gullet status");
+        status::status(self.ui, &self.global, &StatusArgs { apps: Vec::new() })?;
+        self.ui.say("");
+        self.tell("That is the whole job. Your own application: see the README, \"Ten minutes\".");
+        Ok(second.worse(third).worse(verified))
+    }
+
+    fn chapter(&mut self, title: &str) {
+        self.chapter += 1;
+        self.ui.say("");
+        self.ui.say(styled(BOLD, format!("{}. {title}", self.chapter)));
+    }
+
+    fn tell(&mut self, text: &str) {
+        self.ui.say(format!("   {text}"));
+    }
+
+    fn shell(&mut self, command: &str) {
+        self.ui.say("");
+        self.ui.say(styled(DIM, format!("$ {command}")));
+    }
+
+    fn run(&mut self, reason: &str, parts: &[String]) -> Result<Exit, CommandError> {
+        self.shell(&format!("gullet run quaybook --reason \"{reason}\""));
+        let args = RunArgs {
+            apps: vec!["quaybook".to_owned()],
+            reason: Some(reason.to_owned()),
+            parts: parts.to_vec(),
+            reread: false,
+        };
+        run::run(self.ui, &self.global, &args)
+    }
+
+    /// What a hand-made copy gives: until one disagrees, which is nearly always the first.
+    fn plain_copy(&mut self) -> Result<(bool, String), CommandError> {
+        let mut last = (true, String::new());
+        for number in 1..=3 {
+            let copy = self.demo.path(&format!("copy-{number}"));
+            self.shell(&format!("cp -r desk copy-{number}; quaybook audit copy-{number}"));
+            copy_folder(&self.demo.path("desk"), &copy)?;
+            last = self.demo.audit(&copy)?;
+            self.ui.say(&last.1);
+            if !last.0 {
+                break;
+            }
+        }
+        Ok(last)
+    }
+
+    fn definition_excerpt(&self) -> Vec<String> {
+        let text = std::fs::read_to_string(self.demo.definition()).unwrap_or_default();
+        let quaybook = format!(
+            "\"{}\", \"--desk\", \"{}\"",
+            self.demo.path("quaybook").display(),
+            self.demo.path("desk").display()
+        );
+        let folder = format!("{}/", self.demo.path("").display());
+        let text = text.replace(&quaybook, "\"quaybook\"").replace(folder.trim_end_matches('/'), "…");
+        let from = text.lines().skip_while(|line| !line.contains(".hold]]"));
+        let lines = from.take_while(|line| !line.contains("name   = \"till\"")).map(str::to_owned);
+        let mut lines: Vec<String> = lines.collect();
+        while lines.last().is_some_and(|line| line.trim().is_empty() || line.starts_with("[[")) {
+            lines.pop();
+        }
+        lines
+    }
+
+    fn side_by_side(&mut self, audits: &[(&str, bool, String)]) {
+        let rows = audits.iter().map(|(what, agrees, said)| {
+            let word = if *agrees { styled(GOOD, "✓ fits together") } else { styled(BAD, "✗ does not fit") };
+            vec![(*what).to_owned(), word, said.clone()]
+        });
+        let rows = rows.collect();
+        self.ui.say(table(&["the desk's state", "result", "quaybook audit says"], rows));
+    }
+}
+
+/// Copies as an administrator's batch file would.
+fn copy_folder(from: &Path, to: &Path) -> Result<(), CommandError> {
+    // The socket cannot be copied, which `cp` says; everything else is.
+    Command::new("cp").arg("-r").arg(from).arg(to).stderr(std::process::Stdio::null()).status()?;
+    Ok(())
+}

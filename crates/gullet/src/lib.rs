@@ -1,0 +1,39 @@
+//! The command line of Gullet: arguments in, text out. What is done is decided in `gullet-core`.
+//!
+//! - `cli`: the arguments. `commands`: one file a command.
+//! - `ui`: where text goes and how it is styled. `text`: sizes, times, lists. `table`: aligned columns.
+//! - `error`: the one error of the command line and its rendering. `exit`: the exit codes.
+//! - `outside`: the clock, the host, the signals that the core is handed. `open`: definition, state, stores, logbook.
+//! - `narrate`: the events of a run as lines of text. `demo`: the demo application, open in a temporary folder.
+
+mod cli;
+mod commands;
+mod demo;
+mod error;
+mod exit;
+mod narrate;
+mod open;
+mod outside;
+mod table;
+mod text;
+mod ui;
+
+use std::ffi::OsString;
+use std::path::Path;
+use std::process::ExitCode;
+
+pub use exit::Exit;
+
+/// Runs the program with its arguments, the program's own name first.
+pub fn main(arguments: Vec<OsString>) -> ExitCode {
+    let name = arguments.first().map(Path::new).and_then(Path::file_name);
+    if name.is_some_and(|name| name == "quaybook") {
+        return quaybook::run(arguments);
+    }
+    cli::run(arguments).into()
+}
+
+/// The command as clap knows it, for generated documents.
+pub fn command() -> clap::Command {
+    <cli::Cli as clap::CommandFactory>::command()
+}

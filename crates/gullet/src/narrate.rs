@@ -1,0 +1,126 @@
+//! The events of a run as lines of text, or as JSON Lines.
+
+use gullet_core::event::{Event, Listener, StepKind, StepReport, What};
+use gullet_core::record::Capture;
+
+use crate::text::{count, duration, harmless, size};
+use crate::ui::{BAD, BOLD, DIM, GOOD, Ui, WARN, styled};
+
+/// Tells a run as it happens.
+pub struct Narrator<'a> {
+    ui: &'a mut Ui,
+    /// Whether the word for being held was explained.
+    explained: bool,
+    held_ms: Option<u64>,
+}
+
+impl<'a> Narrator<'a> {
+    pub fn new(ui: &'a mut Ui) -> Self {
+        Self { ui, explained: false, held_ms: None }
+    }
+
+    fn line(&mut self, mark: &str, step: &str, about: &str, note: &str) {
+        if !self.ui.is_quiet() {
+            let about = harmless(about);
+            self.ui.say(format!("  {mark} {step:<14} {about:<18} {note}").trim_end());
+        }
+    }
+
+    fn step(&mut self, report: &StepReport) {
+        let step = &report.step;
+        let mark = if report.ok { styled(GOOD, "✓") } else { styled(BAD, "✗") };
+        let took = duration(report.took_ms);
+        let note = harmless(report.note.as_deref().unwrap_or(""));
+        let note = match step.kind {
+            // A good part is told when it is stored, a quiet one not at all.
+            StepKind::Quiet | StepKind::Store if report.ok => return,
+            _ if !report.ok => styled(BAD, note),
+            StepKind::Enter if !self.explained => {
+                self.explained = true;
+                format!("{took}  {}", styled(DIM, "backup mode begins"))
+            }
+            StepKind::Enter | StepKind::Prove | StepKind::Capture | StepKind::ProveLeft => took,
+            StepKind::ProveAgain => "still held".to_owned(),
+            StepKind::Leave => match self.held_ms {
+                Some(held) => format!("{took}  {}", styled(DIM, format!("after {} in backup mode", duration(held)))),
+                None => took,
+            },
+            StepKind::Finish => note.split("; ").next().unwrap_or("").to_owned(),
+            StepKind::Hooks if note.is_empty() => took,
+            _ => note,
+        };
+        self.line(&mark, step.kind.words(), step.about.as_deref().unwrap_or(""), &note);
+    }
+
+    fn captured(&mut self, capture: &Capture) {
+        if capture.is_captured() {
+            self.line(&styled(GOOD, "✓"), "stored", &capture.part, &capture_text(capture));
+        }
+    }
+}
+
+/// A capture in a few words: size, counts, the facts that matter most.
+pub fn capture_text(capture: &Capture) -> String {
+    let counts = &capture.counts;
+    let mut words = vec![size(counts.bytes), count(counts.files, "file")];
+    let facts = ["tables", "rows"].iter().filter_map(|fact| Some(format!("{} {fact}", capture.facts.get(*fact)?)));
+    words.extend(facts);
+    let (new, changed, vanished) = (counts.new, counts.changed, counts.vanished);
+    let changes = [(new, "new"), (changed, "changed"), (vanished, "vanished")];
+    let changes: Vec<String> =
+        changes.iter().filter(|(number, _)| *number > 0).map(|(number, word)| format!("{number} {word}")).collect();
+    words.push(if changes.is_empty() { "unchanged".to_owned() } else { changes.join(", ") });
+    words.join(", ")
+}
+
+impl Listener for Narrator<'_> {
+    fn hear(&mut self, event: &Event) {
+        if self.ui.is_json() {
+            if !matches!(event.what, What::Progress { .. })
+                && let Ok(line) = serde_json::to_string(event)
+            {
+                self.ui.say(line);
+            }
+            return;
+        }
+        match &event.what {
+            What::RunStarted { run, app, title, reason, .. } => {
+                let title = title.as_ref().map_or_else(|| app.clone(), |title| format!("{title} ({app})"));
+                let reason = reason.as_ref().map(|reason| format!(": {}", harmless(reason))).unwrap_or_default();
+                if !self.ui.is_quiet() {
+                    self.ui.say(format!("{}, run {run}{reason}", styled(BOLD, harmless(&title))));
+                }
+            }
+            What::StepStarted { step } => {
+                let about = step.about.as_deref().unwrap_or("");
+                self.ui.progress(&format!("{} {about}", step.kind.words()));
+            }
+            What::Progress { part, files, bytes } => {
+                self.ui.progress(&format!("capture {part}  {}  {}", count(*files, "file"), size(*bytes)));
+            }
+            What::StepEnded { report } => self.step(report),
+            What::LeavingBegan { held_ms } => self.held_ms = Some(*held_ms),
+            What::Captured { capture } => self.captured(capture),
+            What::Warning { about, text } => {
+                let about = about.as_ref().map(|about| format!("{about}: ")).unwrap_or_default();
+                self.ui.warning(&format!("{about}{text}"));
+            }
+            What::Trouble { about, text, advice } => {
+                let about = about.as_ref().map(|about| format!("{about}: ")).unwrap_or_default();
+                self.ui.complain(format!("{} {}", styled(BAD, "error:"), harmless(&format!("{about}{text}"))));
+                if let Some(advice) = advice {
+                    self.ui.hint(advice);
+                }
+            }
+            What::Recorded { record, in_store: false } => {
+                let text = format!("the record waits in {record}");
+                self.ui.complain(format!("{} {}", styled(WARN, "note:"), harmless(&text)));
+            }
+            What::HoldBegan
+            | What::Held { .. }
+            | What::Released { .. }
+            | What::Recorded { .. }
+            | What::RunEnded { .. } => {}
+        }
+    }
+}

@@ -1,0 +1,115 @@
+//! Opening what a command works on: definition, state, stores, logbook.
+
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use gullet_core::definition::{self, Loaded};
+use gullet_core::logbook::{FindError, Logbook, Logged, RunSpec};
+use gullet_core::state::State;
+use gullet_store::{Folder, Store};
+use jiff::tz::TimeZone;
+
+use crate::cli::Global;
+use crate::error::CommandError;
+use crate::exit::Exit;
+use crate::outside::SystemRandom;
+use crate::ui::Ui;
+
+/// Where a definition is looked for, after the option and the variable.
+const PLACES: [&str; 2] = ["gullet.toml", "/etc/gullet/gullet.toml"];
+/// The state folder of a definition that names none.
+const STATE: &str = "/var/lib/gullet";
+
+/// Loads the definition.
+pub fn definition(global: &Global) -> Result<Loaded, CommandError> {
+    let path = match &global.definition {
+        Some(path) => path.clone(),
+        None => {
+            let found = PLACES.iter().map(PathBuf::from).find(|path| path.is_file());
+            found.ok_or_else(|| {
+                CommandError::text(Exit::Definition, "there is no definition")
+                    .hint(format!("looked for {} and {}; or say `--definition FILE`", PLACES[0], PLACES[1]))
+                    .hint("`gullet tour` shows the whole job on a built-in application")
+            })?
+        }
+    };
+    Ok(definition::load(&path)?)
+}
+
+/// The state folder of a definition.
+pub fn state_folder(loaded: &Loaded) -> PathBuf {
+    loaded.definition.state.clone().unwrap_or_else(|| PathBuf::from(STATE))
+}
+
+/// Opens the state folder of a definition.
+pub fn state(loaded: &Loaded) -> Result<State, CommandError> {
+    Ok(State::open(&state_folder(loaded), &SystemRandom)?)
+}
+
+/// Opens a store by its folder.
+pub fn store_at(folder: &Path) -> Result<Store, CommandError> {
+    let folder = std::path::absolute(folder)?;
+    Ok(Store::open(Arc::new(Folder::new(folder)))?)
+}
+
+/// Where a reading command reads: the stores of the definition, or one that is named.
+pub struct Reading {
+    /// The stores, each with its logbook.
+    pub stores: Vec<(Store, Logbook)>,
+    /// The definition, where one was used.
+    pub loaded: Option<Loaded>,
+}
+
+impl Reading {
+    /// Opens what the options name. With `--store` no definition is needed.
+    pub fn open(global: &Global, store: Option<&Path>, app: Option<&str>, ui: &mut Ui) -> Result<Self, CommandError> {
+        if let Some(folder) = store {
+            let store = store_at(folder)?;
+            let book = Logbook::read(&store, app, None)?;
+            return Ok(Self { stores: vec![(store, book)], loaded: None }.told(ui));
+        }
+        let loaded = definition(global)?;
+        let state = state(&loaded).ok();
+        let mut stores = Vec::new();
+        for (name, spec) in &loaded.definition.store {
+            match store_at(Path::new(&spec.location)) {
+                Ok(store) => {
+                    let book = Logbook::read(&store, app, state.as_ref())?;
+                    stores.push((store, book));
+                }
+                Err(error) if loaded.definition.store.len() == 1 => return Err(error),
+                Err(error) => ui.warning(&format!("the store `{name}`: {}", error.messages.join(": "))),
+            }
+        }
+        Ok(Self { stores, loaded: Some(loaded) }.told(ui))
+    }
+
+    /// Says which documents cannot be read.
+    fn told(self, ui: &mut Ui) -> Self {
+        for (name, why) in self.stores.iter().flat_map(|(_, book)| &book.unreadable) {
+            ui.warning(&format!("{name} cannot be read: {why}"));
+        }
+        self
+    }
+
+    /// Finds a run in any of the stores.
+    pub fn find(&self, text: &str) -> Result<(&Store, &Logbook, &Logged), CommandError> {
+        let spec: RunSpec = text.parse()?;
+        let mut last: Option<FindError> = None;
+        for (store, book) in &self.stores {
+            match book.find(&spec, &TimeZone::system()) {
+                Ok(logged) => return Ok((store, book, logged)),
+                Err(error @ FindError::Several { .. }) => return Err(error.into()),
+                Err(error) => last = last.or(Some(error)),
+            }
+        }
+        Err(last.map_or_else(|| CommandError::text(Exit::Failed, "no store could be opened"), Into::into))
+    }
+
+    /// All runs of all stores, oldest first.
+    pub fn runs(&self) -> Vec<&Logged> {
+        let mut runs: Vec<&Logged> = self.stores.iter().flat_map(|(_, book)| &book.runs).collect();
+        runs.sort_by_key(|logged| logged.record.started);
+        runs
+    }
+}

@@ -1,0 +1,103 @@
+//! What the core is handed of the outside world, for real.
+
+use std::collections::BTreeMap;
+use std::sync::{Arc, LazyLock};
+use std::time::Duration;
+
+use gullet_core::world::{Clock, Host, Random, Stop, World};
+use jiff::Timestamp;
+use rustix::time::ClockId;
+
+/// The system's clocks.
+pub struct SystemClock;
+
+impl Clock for SystemClock {
+    fn now(&self) -> Timestamp {
+        Timestamp::now()
+    }
+
+    fn uptime(&self) -> Duration {
+        let time = rustix::time::clock_gettime(ClockId::Boottime);
+        Duration::new(u64::try_from(time.tv_sec).unwrap_or(0), u32::try_from(time.tv_nsec).unwrap_or(0))
+    }
+
+    fn sleep(&self, time: Duration) {
+        std::thread::sleep(time);
+    }
+}
+
+/// The kernel's randomness.
+pub struct SystemRandom;
+
+impl Random for SystemRandom {
+    fn fill(&self, bytes: &mut [u8]) {
+        let mut filled = 0;
+        while filled < bytes.len() {
+            filled += rustix::rand::getrandom(&mut bytes[filled..], rustix::rand::GetRandomFlags::empty()).unwrap_or(0);
+        }
+    }
+}
+
+/// All of it, made once.
+pub struct Outside {
+    host: Host,
+    environment: BTreeMap<String, String>,
+    stop: Arc<Stop>,
+}
+
+static CLOCK: LazyLock<SystemClock> = LazyLock::new(|| SystemClock);
+static RANDOM: LazyLock<SystemRandom> = LazyLock::new(|| SystemRandom);
+
+impl Outside {
+    /// Looks at the machine.
+    pub fn new() -> Self {
+        let names = rustix::system::uname();
+        let text = |name: &std::ffi::CStr| name.to_string_lossy().into_owned();
+        let (account, home) = account();
+        let host = Host {
+            name: text(names.nodename()),
+            system: format!("{} {}", text(names.sysname()), text(names.release())),
+            architecture: text(names.machine()),
+            account,
+            gullet: env!("CARGO_PKG_VERSION").to_owned(),
+        };
+        let mut environment: BTreeMap<String, String> = std::env::vars_os()
+            .filter_map(|(name, value)| Some((name.into_string().ok()?, value.into_string().ok()?)))
+            .collect();
+        // Hooks get the account's home by the password file, the same by hand and by timer.
+        environment.insert("HOME".to_owned(), home);
+        Self { host, environment, stop: Arc::new(Stop::default()) }
+    }
+
+    /// Lets SIGINT, SIGTERM and SIGHUP ask for a stop instead of ending the program.
+    pub fn listen_to_signals(&self) -> std::io::Result<()> {
+        let mut signals = signal_hook::iterator::Signals::new([
+            signal_hook::consts::SIGINT,
+            signal_hook::consts::SIGTERM,
+            signal_hook::consts::SIGHUP,
+        ])?;
+        let stop = Arc::clone(&self.stop);
+        std::thread::spawn(move || {
+            for signal in signals.forever() {
+                stop.ask(signal);
+            }
+        });
+        Ok(())
+    }
+
+    /// What the core is handed.
+    pub fn world(&self) -> World<'_> {
+        World { clock: &*CLOCK, random: &*RANDOM, host: &self.host, environment: &self.environment, stop: &self.stop }
+    }
+}
+
+/// The name and home of the account that this process runs as, from the password file.
+fn account() -> (String, String) {
+    let uid = rustix::process::geteuid().as_raw();
+    let file = std::fs::read_to_string("/etc/passwd").unwrap_or_default();
+    let mut lines = file.lines().map(|line| line.split(':').collect::<Vec<_>>());
+    match lines.find(|fields| fields.get(2).is_some_and(|field| *field == uid.to_string())) {
+        Some(fields) => (format!("{} ({uid})", fields[0]), fields.get(5).unwrap_or(&"/").to_string()),
+        None => (format!("({uid})"), "/".to_owned()),
+    }
+}

@@ -1,0 +1,191 @@
+//! Where text goes and how it is styled: data on standard output, everything about it on standard error.
+
+use std::io::{self, IsTerminal, Write};
+use std::time::Duration;
+
+use anstream::{AutoStream, ColorChoice};
+use anstyle::{AnsiColor, Style};
+use gullet_core::Outcome;
+use gullet_core::definition::Flaw;
+use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
+
+use crate::error::CommandError;
+use crate::text::harmless;
+
+/// Nothing is drawn for work that is over sooner than this.
+const SILENT: Duration = Duration::from_millis(250);
+
+/// The program's two streams.
+pub struct Ui {
+    out: AutoStream<io::Stdout>,
+    err: AutoStream<io::Stderr>,
+    quiet: bool,
+    json: bool,
+    progress: Option<ProgressBar>,
+    began: Option<std::time::Instant>,
+}
+
+/// When output is coloured.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, clap::ValueEnum)]
+pub enum Color {
+    /// On a terminal, unless `NO_COLOR` is set
+    #[default]
+    Auto,
+    /// Always
+    Always,
+    /// Never
+    Never,
+}
+
+pub const BOLD: Style = Style::new().bold();
+pub const DIM: Style = Style::new().dimmed();
+pub const GOOD: Style = AnsiColor::Green.on_default();
+pub const WARN: Style = AnsiColor::Yellow.on_default();
+pub const BAD: Style = AnsiColor::Red.on_default().bold();
+
+/// Text in a style; plain when the stream that it goes to is.
+pub fn styled(style: Style, text: impl std::fmt::Display) -> String {
+    format!("{style}{text}{style:#}")
+}
+
+/// The style, the mark and the words of an outcome: colour never carries the meaning alone.
+pub fn outcome(outcome: Outcome) -> String {
+    let (style, mark) = match outcome {
+        Outcome::Complete => (GOOD, "✓"),
+        Outcome::Warnings => (WARN, "!"),
+        Outcome::Incomplete | Outcome::Refused | Outcome::Failed | Outcome::Interrupted | Outcome::NotReleased => {
+            (BAD, "✗")
+        }
+    };
+    styled(style, format!("{mark} {outcome}"))
+}
+
+impl Ui {
+    pub fn new(color: Color, quiet: bool, json: bool) -> Self {
+        let choice = |terminal: ColorChoice| match color {
+            Color::Auto => terminal,
+            Color::Always => ColorChoice::Always,
+            Color::Never => ColorChoice::Never,
+        };
+        let out = AutoStream::new(io::stdout(), choice(AutoStream::choice(&io::stdout())));
+        let err = AutoStream::new(io::stderr(), choice(AutoStream::choice(&io::stderr())));
+        Self { out, err, quiet, json, progress: None, began: None }
+    }
+
+    /// Whether data is printed as JSON.
+    pub fn is_json(&self) -> bool {
+        self.json
+    }
+
+    /// Whether only what went wrong is told.
+    pub fn is_quiet(&self) -> bool {
+        self.quiet
+    }
+
+    /// Data: a line on standard output.
+    pub fn say(&mut self, line: impl std::fmt::Display) {
+        self.clear();
+        // A closed pipe is the reader's right; it ends nothing that must go on, such as leaving a hold.
+        let _ = writeln!(self.out, "{line}");
+        let _ = self.out.flush();
+    }
+
+    /// Data as it is, without a newline of our own.
+    pub fn write(&mut self, bytes: &[u8]) {
+        self.clear();
+        let _ = self.out.write_all(bytes);
+        let _ = self.out.flush();
+    }
+
+    /// A value as JSON on standard output.
+    pub fn json(&mut self, value: &impl serde::Serialize) -> Result<(), CommandError> {
+        let text = serde_json::to_string_pretty(value)?;
+        self.say(text);
+        Ok(())
+    }
+
+    /// About the work: a line on standard error, not with `--quiet`.
+    pub fn tell(&mut self, line: impl std::fmt::Display) {
+        if !self.quiet {
+            self.complain(line);
+        }
+    }
+
+    /// What went wrong: a line on standard error, whatever the options.
+    pub fn complain(&mut self, line: impl std::fmt::Display) {
+        self.clear();
+        let _ = writeln!(self.err, "{line}");
+    }
+
+    pub fn warning(&mut self, text: &str) {
+        self.complain(format!("{} {}", styled(WARN, "warning:"), harmless(text)));
+    }
+
+    pub fn hint(&mut self, text: &str) {
+        for (number, line) in text.lines().enumerate() {
+            let head = if number == 0 { styled(BOLD, "hint:") } else { "     ".to_owned() };
+            self.complain(format!("{head} {}", harmless(line)));
+        }
+    }
+
+    pub fn error(&mut self, error: &CommandError) {
+        for (number, message) in error.messages.iter().enumerate() {
+            let head = if number == 0 { styled(BAD, "error:") } else { styled(BOLD, "caused by:") };
+            self.complain(format!("{head} {}", harmless(message)));
+        }
+        for flaw in &error.flaws {
+            self.flaw(flaw);
+        }
+        for hint in &error.hints {
+            self.hint(hint);
+        }
+    }
+
+    fn flaw(&mut self, flaw: &Flaw) {
+        let number = flaw.line.to_string();
+        let margin = " ".repeat(number.len());
+        let place = format!("{}:{}:{}", flaw.file.display(), flaw.line, flaw.column);
+        let bar = styled(DIM, "|");
+        // Tabs would break the alignment of the marks below.
+        let text = harmless(&flaw.text.replace('\t', " "));
+        let before = " ".repeat(flaw.column.saturating_sub(1));
+        let marks = styled(BAD, "^".repeat(flaw.length));
+        self.complain("");
+        self.complain(format!("{} {}", styled(BAD, "error:"), harmless(&flaw.message)));
+        self.complain(format!("{margin}{} {}", styled(DIM, "-->"), harmless(&place)));
+        self.complain(format!("{margin} {bar}"));
+        self.complain(format!("{} {bar} {text}", styled(DIM, &number)));
+        self.complain(format!("{margin} {bar} {before}{marks}"));
+        if let Some(hint) = &flaw.hint {
+            self.hint(hint);
+        }
+    }
+
+    /// Shows what is going on, on a terminal, when it goes on for long enough.
+    pub fn progress(&mut self, text: &str) {
+        if self.quiet || self.json || !io::stderr().is_terminal() {
+            return;
+        }
+        let began = *self.began.get_or_insert_with(std::time::Instant::now);
+        if began.elapsed() < SILENT {
+            return;
+        }
+        let bar = self.progress.get_or_insert_with(|| {
+            let bar = ProgressBar::with_draw_target(None, ProgressDrawTarget::stderr_with_hz(10));
+            if let Ok(style) = ProgressStyle::with_template("  {spinner} {wide_msg}") {
+                bar.set_style(style);
+            }
+            bar
+        });
+        bar.set_message(harmless(text));
+        bar.tick();
+    }
+
+    /// Takes the progress line away.
+    pub fn clear(&mut self) {
+        self.began = None;
+        if let Some(bar) = self.progress.take() {
+            bar.finish_and_clear();
+        }
+    }
+}
