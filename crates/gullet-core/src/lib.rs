@@ -8,6 +8,7 @@
 //! - [`part`]: how each kind of part is captured.
 //! - [`record`] and [`logbook`]: what is kept about a run, and finding it again.
 //! - [`restore`], [`verify`], [`status`]: the way back, the proof, the answer.
+//! - [`words`]: figures in words.
 //! - [`world`]: the clock, randomness, host and stop signal that the core is handed.
 //!
 //! The core never prints, prompts or exits, and reads neither the environment nor the clock by itself (`clippy.toml`).
@@ -27,6 +28,7 @@ pub mod run;
 pub mod state;
 pub mod status;
 pub mod verify;
+pub mod words;
 pub mod world;
 
 pub use ids::RunId;

@@ -1,6 +1,6 @@
 //! What to do next in a run: a pure state machine.
 //!
-//! [`Machine::next`] gives a [`Task`], the driver performs it and answers with [`Machine::reply`]. Interruption, the
+//! [`Machine::next_task`] gives a [`Task`], the driver performs it and answers with [`Machine::reply`]. Interruption, the
 //! hold's limit and a lost hold come in from outside at any time. No process, file or clock is involved, so that
 //! promises 1 and 2 can be checked over every sequence of faults.
 
@@ -268,7 +268,7 @@ impl Machine {
     }
 
     /// The next task, or `None` at the end. The same until it is replied to, unless the world intervenes.
-    pub fn next(&mut self) -> Option<Task> {
+    pub fn next_task(&mut self) -> Option<Task> {
         let (steps, parts) = (self.shape.steps.len(), self.shape.parts.len());
         loop {
             let skip_to = match self.at {

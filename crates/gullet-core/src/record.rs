@@ -233,8 +233,13 @@ impl Record {
 
     /// The record's stem: time and run.
     pub fn stem(&self) -> String {
-        format!("{}-{}", self.started.strftime("%Y%m%dT%H%M%SZ"), self.run)
+        format!("{}-{}", stem_time(self.started), self.run)
     }
+}
+
+/// A point in time as the names of documents begin with it: UTC, to the millisecond, so that names sort by time.
+pub(crate) fn stem_time(at: Timestamp) -> String {
+    at.strftime("%Y%m%dT%H%M%S%.3fZ").to_string()
 }
 
 /// A later statement about a run.

@@ -7,6 +7,7 @@
 //! scratch/APP/RUN/                private; removed at the end, or by the next run
 //! logs/APP/RUN.jsonl              the run's events as they happened
 //! waiting/APP/STEM-HASH.json      records that the store could not take
+//! stores/ID/last/APP.json         the last record that this machine wrote there
 //! stores/ID/cache.db              which chunks are in the store
 //! stores/ID/marks/APP/PART.jsonl  the last listing with the marks of its files
 //! ```
@@ -66,6 +67,15 @@ struct WriterFile {
     writer: String,
 }
 
+/// What this machine knows of its own last record of an application in a store.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+struct LastRecord {
+    /// The last one that was written.
+    written: Option<String>,
+    /// One that was about to be written; whether it was is not known.
+    about: Option<String>,
+}
+
 /// The state folder of this machine.
 #[derive(Clone, Debug)]
 pub struct State {
@@ -104,12 +114,7 @@ impl State {
                     .map_err(|error| StateError::Damaged { path: path.clone(), why: error.to_string() })?;
                 file.writer
             }
-            Err(error) if error.kind() == std::io::ErrorKind::NotFound => {
-                let writer = random_id(random, 8);
-                let json = serde_json::json!({ "writer": writer }).to_string();
-                write_whole(&path, json.as_bytes())?;
-                writer
-            }
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => new_writer(&path, random)?,
             Err(error) => return Err(PathError::new(&path, error).into()),
         };
         // A folder that can be read but not written (an account without rights, a filesystem mounted read-only) is
@@ -190,6 +195,49 @@ impl State {
         }
     }
 
+    fn last_record_path(&self, store: &str, app: &str) -> Result<PathBuf, StateError> {
+        Ok(self.place(&["stores", store, "last"])?.join(format!("{app}.json")))
+    }
+
+    /// Notes that a record is about to be written, or was.
+    ///
+    /// # Errors
+    /// When it cannot be noted.
+    pub fn note_record(&self, store: &str, app: &str, name: &str, written: bool) -> Result<(), StateError> {
+        let path = self.last_record_path(store, app)?;
+        let mut last: LastRecord =
+            fs::read(&path).ok().and_then(|b| serde_json::from_slice(&b).ok()).unwrap_or_default();
+        if written {
+            last = LastRecord { written: Some(name.to_owned()), about: None };
+        } else {
+            last.about = Some(name.to_owned());
+        }
+        Ok(write_whole(&path, &serde_json::to_vec(&last).unwrap_or_default())?)
+    }
+
+    /// Whether the store has a record of this writer that this machine did not write: then the machine is a copy of
+    /// another one, or its state is older than the store, and it must not go on under the same writer id.
+    ///
+    /// # Errors
+    /// When the state cannot be read.
+    pub fn is_behind(&self, store: &str, app: &str, newest: Option<&str>) -> Result<bool, StateError> {
+        let path = self.last_record_path(store, app)?;
+        let last: LastRecord = fs::read(&path).ok().and_then(|b| serde_json::from_slice(&b).ok()).unwrap_or_default();
+        Ok(newest
+            .is_some_and(|newest| last.written.as_deref() != Some(newest) && last.about.as_deref() != Some(newest)))
+    }
+
+    /// Takes a new writer id, and forgets what it knew of a store: a writer reuses its own payload only.
+    ///
+    /// # Errors
+    /// When it cannot be written.
+    pub fn renew_writer(&mut self, store: &str, random: &dyn Random) -> Result<(), StateError> {
+        let known = self.place(&["stores", store])?;
+        fs::remove_dir_all(&known).at(&known)?;
+        self.writer = new_writer(&self.folder.join("writer.json"), random)?;
+        Ok(())
+    }
+
     /// The cache of a store.
     ///
     /// # Errors
@@ -261,6 +309,12 @@ impl State {
     }
 }
 
+fn new_writer(path: &Path, random: &dyn Random) -> Result<String, PathError> {
+    let writer = random_id(random, 8);
+    write_whole(path, serde_json::json!({ "writer": writer }).to_string().as_bytes())?;
+    Ok(writer)
+}
+
 /// The lock of an application; let go when dropped, or when the process dies.
 #[derive(Debug)]
 pub struct AppLock {
@@ -326,6 +380,19 @@ mod tests {
         let (_, left) = state.scratch("quaybook", "r2", &lock).unwrap();
         assert_eq!(left, ["r1"]);
         assert!(!scratch.exists());
+    }
+
+    #[test]
+    fn a_copy_of_a_machine_is_noticed() {
+        let (_folder, state) = state();
+        let behind = |newest| state.is_behind("s", "quaybook", newest).unwrap();
+        assert!(!behind(None));
+        assert!(behind(Some("r1")), "a record in the store that was never written here");
+        state.note_record("s", "quaybook", "r1", false).unwrap();
+        assert!(!behind(Some("r1")), "it died between writing and noting");
+        state.note_record("s", "quaybook", "r1", true).unwrap();
+        assert!(!behind(Some("r1")));
+        assert!(behind(Some("r2")));
     }
 
     #[test]

@@ -446,7 +446,12 @@ mod tests {
         let (mut reader, root, _) = stored(&entries);
         let mut seen = Vec::new();
         let mut listing = ListingReader::new(&mut reader);
-        listing.for_each(&root.root, |entry, _| Ok::<_, StoreError>(seen.push(entry))).unwrap();
+        listing
+            .for_each(&root.root, |entry, _| {
+                seen.push(entry);
+                Ok::<_, StoreError>(())
+            })
+            .unwrap();
         assert_eq!(seen, entries);
         assert_eq!(root.entries, 5002);
         for path in ["lists/00000.json", "lists/03217.json", "lists/a-b", "lists/a/b"] {

@@ -24,6 +24,9 @@ pub struct Place {
     pub length: u32,
 }
 
+/// A payload file's number in the reader, and a frame's in it.
+type FrameKey = (u32, u32);
+
 struct File {
     name: String,
     frames: Vec<TocFrame>,
@@ -42,7 +45,8 @@ pub struct ChunkReader {
     location: Arc<dyn Location>,
     files: Vec<File>,
     spots: HashMap<Hash, Spot>,
-    at_hand: Vec<((u32, u32), Arc<Vec<u8>>)>,
+    /// Decompressed frames, by file and number.
+    at_hand: Vec<(FrameKey, Arc<Vec<u8>>)>,
     read: u64,
 }
 

@@ -12,17 +12,19 @@ pub struct Narrator<'a> {
     /// Whether the word for being held was explained.
     explained: bool,
     held_ms: Option<u64>,
+    /// Width of the column that names what a step is about.
+    width: usize,
 }
 
 impl<'a> Narrator<'a> {
     pub fn new(ui: &'a mut Ui) -> Self {
-        Self { ui, explained: false, held_ms: None }
+        Self { ui, explained: false, held_ms: None, width: 8 }
     }
 
     fn line(&mut self, mark: &str, step: &str, about: &str, note: &str) {
         if !self.ui.is_quiet() {
-            let about = harmless(about);
-            self.ui.say(format!("  {mark} {step:<14} {about:<18} {note}").trim_end());
+            let (about, width) = (harmless(about), self.width);
+            self.ui.say(format!("  {mark} {step:<14} {about:<width$} {note}").trim_end());
         }
     }
 
@@ -45,7 +47,6 @@ impl<'a> Narrator<'a> {
                 Some(held) => format!("{took}  {}", styled(DIM, format!("after {} in backup mode", duration(held)))),
                 None => took,
             },
-            StepKind::Finish => note.split("; ").next().unwrap_or("").to_owned(),
             StepKind::Hooks if note.is_empty() => took,
             _ => note,
         };
@@ -63,7 +64,8 @@ impl<'a> Narrator<'a> {
 pub fn capture_text(capture: &Capture) -> String {
     let counts = &capture.counts;
     let mut words = vec![size(counts.bytes), count(counts.files, "file")];
-    let facts = ["tables", "rows"].iter().filter_map(|fact| Some(format!("{} {fact}", capture.facts.get(*fact)?)));
+    let facts = [("tables", "table"), ("rows", "row")];
+    let facts = facts.iter().filter_map(|(fact, one)| Some(count(capture.facts.get(*fact)?.as_u64()?, one)));
     words.extend(facts);
     let (new, changed, vanished) = (counts.new, counts.changed, counts.vanished);
     let changes = [(new, "new"), (changed, "changed"), (vanished, "vanished")];
@@ -84,7 +86,8 @@ impl Listener for Narrator<'_> {
             return;
         }
         match &event.what {
-            What::RunStarted { run, app, title, reason, .. } => {
+            What::RunStarted { run, app, title, reason, parts } => {
+                self.width = parts.iter().map(|part| part.chars().count()).max().unwrap_or(0).clamp(9, 32);
                 let title = title.as_ref().map_or_else(|| app.clone(), |title| format!("{title} ({app})"));
                 let reason = reason.as_ref().map(|reason| format!(": {}", harmless(reason))).unwrap_or_default();
                 if !self.ui.is_quiet() {

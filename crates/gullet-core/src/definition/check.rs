@@ -144,6 +144,8 @@ impl Checker<'_> {
             } else if let Some(schema) = schema.get("additionalProperties").filter(|schema| schema.is_object()) {
                 self.places.note(format!("{child}#"), self.source_number, key.span());
                 self.value(value, schema, &child);
+            } else if schema.get("additionalProperties") == Some(&Value::Bool(true)) {
+                self.places.note(child, self.source_number, key.span());
             } else {
                 self.unknown_key(name, key.span(), schema);
             }
@@ -183,7 +185,7 @@ fn resolve(schema: &Value) -> &Value {
 
 fn is_later(schema: &Value) -> bool {
     let forms = schema.get("anyOf").and_then(Value::as_array);
-    resolve(schema).get("x-later").is_some() || forms.is_some_and(|forms| forms.iter().any(|form| is_later(form)))
+    resolve(schema).get("x-later").is_some() || forms.is_some_and(|forms| forms.iter().any(is_later))
 }
 
 fn title(schema: &Value) -> &str {
@@ -196,7 +198,7 @@ fn tables_with(name: &str) -> Vec<&'static str> {
     let tables = tables.into_iter().flat_map(|tables| tables.values()).chain([definition_schema()]);
     let mut found: Vec<&str> = tables
         .filter(|table| table.get("properties").is_some_and(|known| known.get(name).is_some()))
-        .map(|table| title(table))
+        .map(title)
         .filter(|title| *title != "this table")
         .collect();
     found.sort_unstable();

@@ -1,6 +1,7 @@
 //! Reading definition files: parse, check, take in what they include, join.
 
 use std::collections::BTreeMap;
+use std::collections::btree_map::Entry;
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -142,10 +143,11 @@ fn join(into: &mut Definition, from: Definition, file: &Path, flaws: &mut Vec<Fl
     };
     fn take<T>(into: &mut BTreeMap<String, T>, from: BTreeMap<String, T>, mut twice: impl FnMut(&str)) {
         for (name, value) in from {
-            if into.contains_key(&name) {
-                twice(&name);
-            } else {
-                into.insert(name, value);
+            match into.entry(name) {
+                Entry::Occupied(there) => twice(there.key()),
+                Entry::Vacant(free) => {
+                    free.insert(value);
+                }
             }
         }
     }

@@ -26,9 +26,9 @@ fn pieces(text: &str) -> Vec<Piece<'_>> {
         if !before.is_empty() {
             found.push(Piece::Text(before));
         }
-        if from.starts_with("{{") {
+        if let Some(after) = from.strip_prefix("{{") {
             found.push(Piece::Text("{"));
-            rest = &from[2..];
+            rest = after;
             continue;
         }
         let inner = &from[1..];

@@ -43,7 +43,7 @@ fn play(shape: &Shape, faults: &[(usize, Fault)]) -> Trace {
                 _ => {}
             }
         }
-        let Some(task) = machine.next() else { break };
+        let Some(task) = machine.next_task() else { break };
         assert!(number < 200, "the machine does not end: {tasks:?}");
         let mut reply = good(task);
         for fault in here() {
@@ -213,7 +213,7 @@ fn a_good_run_does_everything_in_order() {
 fn with_reply(shape: &Shape, to: Task, reply: Reply) -> Trace {
     let mut machine = Machine::new(shape.clone());
     let mut tasks = Vec::new();
-    while let Some(task) = machine.next() {
+    while let Some(task) = machine.next_task() {
         let reply = if task == to { reply } else { good(task) };
         machine.reply(task, reply);
         tasks.push((task, reply));

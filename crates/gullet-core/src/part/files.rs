@@ -6,16 +6,17 @@ use std::io::{self, Read, Seek, SeekFrom};
 use std::os::unix::fs::{MetadataExt, OpenOptionsExt};
 use std::path::{Path, PathBuf};
 
-use gullet_store::listing::{Entry, Kind, ListingRef, ListingWriter, PathName};
+use gullet_store::listing::{Entry, Kind, PathName};
 use gullet_store::{Cut, Hash, IoPath, PathError, cut_all};
 use rustix::fs::{OFlags, SeekFrom as RawSeek};
 
 use super::entry;
-use super::marks::{Ground, LastMarks, Marked, NewMarks};
+use super::lister::{Listed, Lister};
+use super::marks::{Ground, LastMarks, Marked};
 use super::secured::{PartError, Securing};
 use super::walk::{Found, LeftOuts, Walk};
 use super::wanted::Wanted;
-use crate::record::{Counts, LeftOut, Root};
+use crate::record::{LeftOut, Root};
 
 /// How often a file that changes while it is read is read again.
 const AGAIN: u32 = 3;
@@ -24,13 +25,10 @@ const NAMED: usize = 10;
 
 /// What came of capturing files.
 pub(super) struct FilesDone {
-    pub(super) listing: ListingRef,
-    pub(super) counts: Counts,
+    pub(super) listed: Listed,
     pub(super) left_out: Vec<LeftOut>,
     pub(super) warnings: Vec<String>,
     pub(super) roots: Vec<Root>,
-    /// The new marks, to take the place of the old ones when the run is recorded.
-    pub(super) marks: PathBuf,
 }
 
 /// Captures everything that `walk` finds.
@@ -38,7 +36,7 @@ pub(super) fn capture(
     walk: &Walk,
     last_marks: &Path,
     new_marks: PathBuf,
-    wanted: &mut Wanted,
+    wanted: Wanted,
     context: &mut Securing<'_, '_>,
 ) -> Result<FilesDone, PartError> {
     let mut grounds = HashMap::new();
@@ -49,26 +47,14 @@ pub(super) fn capture(
         let device = fs::metadata(root).at(root)?.dev();
         grounds.insert(device, ground);
     }
-    let before = context.deposit.tally();
-    let mut capturing = Capturing {
-        grounds,
-        last: LastMarks::open(last_marks),
-        new: NewMarks::create(new_marks)?,
-        listing: ListingWriter::default(),
-        links: HashMap::new(),
-        counts: Counts::default(),
-        warnings: Warnings::default(),
-        wanted,
-        context,
-    };
+    let lister = Lister::new(last_marks, new_marks, wanted, context.deposit)?;
+    let links = HashMap::new();
+    let mut capturing = Capturing { grounds, lister, links, warnings: Warnings::default(), context };
     let mut left = LeftOuts::default();
     walk.run(&mut left, &mut |found| capturing.take(found))?;
-    let Capturing { last, new, listing, mut counts, warnings, context, .. } = capturing;
-    counts.vanished = last.finish();
-    let listing = listing.finish(&mut |bytes: &[u8]| context.deposit.put(bytes))?;
-    counts.bytes_new = context.deposit.tally().new_bytes - before.new_bytes;
-    let marks = new.finish()?;
-    Ok(FilesDone { listing, counts, left_out: left.into_vec(), warnings: warnings.into_vec(), roots, marks })
+    let Capturing { lister, warnings, context, .. } = capturing;
+    let listed = lister.finish(context.deposit)?;
+    Ok(FilesDone { listed, left_out: left.into_vec(), warnings: warnings.into_vec(), roots })
 }
 
 #[derive(Default)]
@@ -92,21 +78,17 @@ impl Warnings {
 
 struct Capturing<'x, 'a, 'd> {
     grounds: HashMap<u64, Ground>,
-    last: LastMarks,
-    new: NewMarks,
-    listing: ListingWriter,
+    lister: Lister,
     /// Device and inode of files with several names, and the first name they were found under.
     links: HashMap<(u64, u64), PathName>,
-    counts: Counts,
     warnings: Warnings,
-    wanted: &'x mut Wanted,
     context: &'x mut Securing<'a, 'd>,
 }
 
 impl Capturing<'_, '_, '_> {
     fn take(&mut self, found: Found) -> Result<(), PartError> {
         self.context.check_stop()?;
-        let last = self.last.of(&found.name);
+        let last = self.lister.last_of(&found.name);
         let marked = if found.meta.is_file() {
             let first = (found.meta.nlink() > 1)
                 .then(|| self.links.get(&(found.meta.dev(), found.meta.ino())).cloned())
@@ -121,30 +103,9 @@ impl Capturing<'_, '_, '_> {
         } else {
             self.other(&found)?
         };
-        self.count(&marked, last.as_ref());
-        self.wanted.see(&marked.entry.path);
-        let deposit = &mut *self.context.deposit;
-        self.listing.push(&marked.entry, &mut |bytes: &[u8]| deposit.put(bytes))?;
-        self.new.add(&marked)?;
+        self.lister.push(&marked, last.as_ref(), self.context.deposit)?;
+        (self.context.progress)(self.lister.counts.files, self.lister.counts.bytes);
         Ok(())
-    }
-
-    fn count(&mut self, marked: &Marked, last: Option<&Marked>) {
-        match marked.entry.kind {
-            Kind::File => {
-                self.counts.files += 1;
-                self.counts.bytes += marked.entry.size;
-                match last {
-                    Some(last) if last.entry.same_contents(&marked.entry) => self.counts.unchanged += 1,
-                    Some(last) if last.entry.kind == Kind::File => self.counts.changed += 1,
-                    _ => self.counts.new += 1,
-                }
-            }
-            Kind::Folder => self.counts.folders += 1,
-            _ => self.counts.others += 1,
-        }
-        let so_far = (self.counts.files, self.counts.bytes);
-        (self.context.progress)(so_far.0, so_far.1);
     }
 
     fn marked(&self, entry: Entry, meta: &fs::Metadata, settled: bool) -> Marked {
@@ -232,7 +193,7 @@ impl Capturing<'_, '_, '_> {
 
     fn contents(&mut self, source: DataReader, path: &Path, chunks: &mut Vec<Hash>) -> Result<u64, PartError> {
         let context = &mut *self.context;
-        let (files, bytes) = (self.counts.files, self.counts.bytes);
+        let (files, bytes) = (self.lister.counts.files, self.lister.counts.bytes);
         let mut read = 0;
         let wrap = |error| PartError::Path(PathError::new(path, error));
         let length = cut_all(source, Cut::Contents, wrap, |piece| {
@@ -242,7 +203,7 @@ impl Capturing<'_, '_, '_> {
             (context.progress)(files, bytes + read);
             Ok(())
         })?;
-        self.counts.bytes_read += length;
+        self.lister.counts.bytes_read += length;
         Ok(length)
     }
 }

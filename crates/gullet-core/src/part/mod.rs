@@ -8,12 +8,14 @@
 //! - [`Secured::quiet`]: whether the source changed since, while the application said that it was held.
 //! - [`Secured::store`]: stores what was secured and completes the [`Capture`].
 //! - `walk`: the files below some roots, in the order of a listing. `marks`: which of them can be believed unchanged.
+//! - `lister`: a listing while it is made, with its counts. `wanted`: what must be in it.
 //! - `files`, `sqlite`, `produce` (command and export), `tree` (a folder in scratch): the kinds. `drift`: the checks
 //!   against the last good run.
 
 mod drift;
 mod entry;
 mod files;
+mod lister;
 mod marks;
 mod produce;
 mod secured;

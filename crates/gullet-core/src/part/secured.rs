@@ -7,6 +7,7 @@ use gullet_store::listing::PathName;
 use gullet_store::{Cut, Deposit, PathError, StoreError};
 use jiff::Timestamp;
 
+use super::lister::Lister;
 use super::walk::{Walk, name_of};
 use super::wanted::Wanted;
 use super::{drift, files, produce, sqlite, stored};
@@ -122,8 +123,12 @@ pub struct Secured {
     /// The capture as far as it is known.
     pub capture: Capture,
     kept: Kept,
+    /// The part's private folder.
+    scratch: PathBuf,
     /// Where its marks belong when the run is recorded.
     marks: PathBuf,
+    /// Where they are until then, once it is stored.
+    new_marks: Option<PathBuf>,
 }
 
 /// Secures a part.
@@ -230,7 +235,8 @@ fn attempt(part: &PlannedPart, context: &mut Securing<'_, '_>, started: Timestam
             Kept::Database { copy, source, watched }
         }
     };
-    Ok(Secured { capture, kept, marks: context.marks.clone() })
+    let (scratch, marks) = (context.scratch.clone(), context.marks.clone());
+    Ok(Secured { capture, kept, scratch, marks, new_marks: None })
 }
 
 fn streamed(
@@ -241,26 +247,24 @@ fn streamed(
 ) -> Result<Kept, PartError> {
     let marks = context.scratch.join("marks.jsonl");
     let last = context.marks.clone();
-    let mut wanted = Wanted::new(&part.spec.holds, walk.roots().iter().map(PathBuf::as_path));
-    let done = files::capture(&walk, &last, marks.clone(), &mut wanted, context)?;
+    let wanted = Wanted::new(&part.spec.holds, walk.roots().iter().map(PathBuf::as_path));
+    let done = files::capture(&walk, &last, marks, wanted, context)?;
+    let counts = done.listed.counts;
     if part.spec.empty != Some(Empty::Ok) {
         same_ground(&done.roots, context.last)?;
-        if done.counts.files + done.counts.others == 0 {
+        if counts.files + counts.others == 0 {
             return Err(PartError::Other(format!(
                 "there is nothing in {} (say `empty = \"ok\"` if that may be)",
                 part.source_text()
             )));
         }
     }
-    if let Some(missing) = wanted.missing() {
-        return Err(PartError::Other(missing));
-    }
-    capture.listing = Some(done.listing);
-    capture.counts = done.counts;
+    capture.listing = Some(done.listed.listing);
+    capture.counts = counts;
     capture.left_out = done.left_out;
     capture.warnings = done.warnings;
     capture.roots = done.roots;
-    Ok(Kept::Files { walk, marks: done.marks })
+    Ok(Kept::Files { walk, marks: done.listed.marks })
 }
 
 /// Refuses a root whose filesystem is another one than in the last good run: most likely a mount is missing.
@@ -323,29 +327,10 @@ impl Secured {
         deposit: &mut Deposit<'_>,
         last: Option<&Capture>,
     ) -> Result<(), PartError> {
-        let capture = &mut self.capture;
-        let mut wanted = Wanted::new(&part.spec.holds, std::iter::empty());
-        let stored = match &self.kept {
-            Kept::Files { .. } => None,
-            Kept::Database { copy, source, .. } => {
-                let facts = sqlite::examine(copy)?;
-                capture.facts.extend(facts);
-                Some(stored::file(copy, name_of(source), Some(source), Cut::Pages, deposit)?)
-            }
-            Kept::Output { path, gives: Gives::Tar } => Some(stored::tar(path, &mut wanted, deposit)?),
-            Kept::Output { path, gives: Gives::Bytes } => {
-                let name = PathName::new(crate::state::file_name(&part.name));
-                Some(stored::file(path, name, None, Cut::Contents, deposit)?)
-            }
-            Kept::Folder { path } => Some(stored::folder(path, &mut wanted, deposit)?),
-        };
-        if let Some((listing, counts)) = stored {
-            if let Some(missing) = wanted.missing() {
-                return Err(PartError::Other(missing));
-            }
-            capture.listing = Some(listing);
-            capture.counts = compared(counts, &listing.root, last);
+        if !matches!(self.kept, Kept::Files { .. }) {
+            self.store_kept(part, deposit)?;
         }
+        let capture = &mut self.capture;
         if capture.counts.bytes == 0 && !matches!(self.kept, Kept::Files { .. }) {
             capture.warnings.push("it has no bytes in it".to_owned());
         }
@@ -357,30 +342,36 @@ impl Secured {
         }
     }
 
+    /// Stores what lies in the private folder.
+    fn store_kept(&mut self, part: &PlannedPart, deposit: &mut Deposit<'_>) -> Result<(), PartError> {
+        let wanted = Wanted::new(&part.spec.holds, std::iter::empty());
+        let mut lister = Lister::new(&self.marks, self.scratch.join("marks.jsonl"), wanted, deposit)?;
+        match &self.kept {
+            Kept::Files { .. } => {}
+            Kept::Database { copy, source, .. } => {
+                self.capture.facts.extend(sqlite::examine(copy)?);
+                stored::file(copy, name_of(source), Some(source), Cut::Pages, &mut lister, deposit)?;
+            }
+            Kept::Output { path, gives: Gives::Tar } => stored::tar(path, &mut lister, deposit)?,
+            Kept::Output { path, gives: Gives::Bytes } => {
+                let name = PathName::new(crate::state::file_name(&part.name));
+                stored::file(path, name, None, Cut::Contents, &mut lister, deposit)?;
+            }
+            Kept::Folder { path } => stored::folder(path, &mut lister, deposit)?,
+        }
+        let listed = lister.finish(deposit)?;
+        self.capture.listing = Some(listed.listing);
+        self.capture.counts = listed.counts;
+        self.new_marks = Some(listed.marks);
+        Ok(())
+    }
+
     /// The new marks and where they belong, to be put there when the run is recorded.
     pub fn new_marks(&self) -> Option<(&Path, &Path)> {
-        match &self.kept {
-            Kept::Files { marks, .. } => Some((marks, &self.marks)),
-            _ => None,
-        }
-    }
-}
-
-/// How a capture made anew differs from the last one, as far as their listings' roots can say.
-fn compared(counts: Counts, root: &gullet_store::Hash, last: Option<&Capture>) -> Counts {
-    match last.and_then(|last| Some((last, last.listing.as_ref()?))) {
-        Some((_, listing)) if listing.root == *root => Counts { unchanged: counts.files, ..counts },
-        Some((last, _)) => {
-            let both = counts.files.min(last.counts.files);
-            let unchanged = if counts.bytes_new == 0 { both } else { 0 };
-            Counts {
-                unchanged,
-                changed: both - unchanged,
-                new: counts.files - both,
-                vanished: last.counts.files - both,
-                ..counts
-            }
-        }
-        None => Counts { new: counts.files, ..counts },
+        let new = match &self.kept {
+            Kept::Files { marks, .. } => marks,
+            _ => self.new_marks.as_ref()?,
+        };
+        Some((new, &self.marks))
     }
 }

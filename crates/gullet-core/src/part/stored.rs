@@ -3,18 +3,17 @@
 use std::collections::BTreeMap;
 use std::fs::{self, File};
 use std::io::Read;
-use std::os::unix::fs::MetadataExt;
 use std::path::Path;
 
 use data_encoding::BASE64;
-use gullet_store::listing::{Entry, Kind, ListingRef, ListingWriter, PathName};
+use gullet_store::listing::{Entry, Kind, PathName};
 use gullet_store::{Cut, Deposit, Hash, IoPath, PathError, cut_all};
 
 use super::entry;
+use super::lister::Lister;
+use super::marks::Marked;
 use super::secured::PartError;
 use super::walk::{Found, LeftOuts, Walk};
-use super::wanted::Wanted;
-use crate::record::Counts;
 
 /// Cuts all of `source` into `deposit`.
 fn contents(
@@ -32,14 +31,14 @@ fn contents(
     Ok((chunks, length))
 }
 
-/// Writes a listing of `entries`, which are in order.
-fn listing(entries: &[Entry], deposit: &mut Deposit<'_>) -> Result<ListingRef, PartError> {
-    let mut writer = ListingWriter::default();
-    let mut put = |bytes: &[u8]| deposit.put(bytes);
-    for entry in entries {
-        writer.push(entry, &mut put)?;
-    }
-    Ok(writer.finish(&mut put)?)
+/// A mark that is never believed: what it is of was made for this run.
+fn fresh(entry: Entry) -> Marked {
+    Marked { entry, ctime: (0, 0), inode: 0, settled: false }
+}
+
+fn push(entry: Entry, lister: &mut Lister, deposit: &mut Deposit<'_>) -> Result<(), PartError> {
+    let last = lister.last_of(&entry.path);
+    lister.push(&fresh(entry), last.as_ref(), deposit)
 }
 
 /// Stores one file of the private folder under `name`, with the attributes of `like` or its own.
@@ -48,32 +47,20 @@ pub(super) fn file(
     name: PathName,
     like: Option<&Path>,
     cut: Cut,
+    lister: &mut Lister,
     deposit: &mut Deposit<'_>,
-) -> Result<(ListingRef, Counts), PartError> {
-    let before = deposit.tally();
+) -> Result<(), PartError> {
     let like = like.unwrap_or(path);
     let mut entry = entry::bare(name, &fs::metadata(like).at(like)?);
     entry.xattrs = entry::xattrs(like).unwrap_or_default();
     let source = File::open(path).at(path)?;
     (entry.chunks, entry.size) = contents(source, path, cut, deposit)?;
-    let counts = Counts { files: 1, bytes: entry.size, bytes_read: entry.size, ..Counts::default() };
-    let listing = listing(&[entry], deposit)?;
-    Ok((listing, with_new(counts, before.new_bytes, deposit)))
-}
-
-fn with_new(counts: Counts, before: u64, deposit: &Deposit<'_>) -> Counts {
-    Counts { bytes_new: deposit.tally().new_bytes - before, ..counts }
+    lister.counts.bytes_read += entry.size;
+    push(entry, lister, deposit)
 }
 
 /// Stores everything in a folder, under names relative to it.
-pub(super) fn folder(
-    path: &Path,
-    wanted: &mut Wanted,
-    deposit: &mut Deposit<'_>,
-) -> Result<(ListingRef, Counts), PartError> {
-    let before = deposit.tally();
-    let mut counts = Counts::default();
-    let mut writer = ListingWriter::default();
+pub(super) fn folder(path: &Path, lister: &mut Lister, deposit: &mut Deposit<'_>) -> Result<(), PartError> {
     let skip = super::walk::name_of(path).as_bytes().len() + 1;
     Walk::of_folder(path).run(&mut LeftOuts::default(), &mut |found: Found| {
         let Some(relative) = found.name.as_bytes().get(skip..) else { return Ok(()) };
@@ -83,38 +70,25 @@ pub(super) fn folder(
             Kind::File => {
                 let source = super::files::open(&found.path)?;
                 (entry.chunks, entry.size) = contents(source, &found.path, Cut::Contents, deposit)?;
-                counts.files += 1;
-                counts.bytes += entry.size;
+                lister.counts.bytes_read += entry.size;
             }
-            Kind::Folder => counts.folders += 1,
             Kind::Symlink => {
                 use std::os::unix::ffi::OsStrExt;
                 let target = fs::read_link(&found.path).at(&found.path)?;
                 entry.target = Some(PathName::new(target.as_os_str().as_bytes()));
-                counts.others += 1;
             }
-            _ => counts.others += 1,
+            _ => {}
         }
-        wanted.see(&entry.path);
-        writer.push(&entry, &mut |bytes: &[u8]| deposit.put(bytes))?;
-        Ok::<_, PartError>(())
-    })?;
-    let listing = writer.finish(&mut |bytes: &[u8]| deposit.put(bytes))?;
-    counts.bytes_read = counts.bytes;
-    Ok((listing, with_new(counts, before.new_bytes, deposit)))
+        push(entry, lister, deposit)
+    })
 }
 
 /// Stores the contents of a tar file by file (POSIX pax and ustar, GNU long names).
-pub(super) fn tar(
-    path: &Path,
-    wanted: &mut Wanted,
-    deposit: &mut Deposit<'_>,
-) -> Result<(ListingRef, Counts), PartError> {
-    let before = deposit.tally();
+pub(super) fn tar(path: &Path, lister: &mut Lister, deposit: &mut Deposit<'_>) -> Result<(), PartError> {
     let wrong = |error: std::io::Error| PartError::Other(format!("what it printed is not a sound tar: {error}"));
     let mut archive = tar::Archive::new(File::open(path).at(path)?);
+    // A tar may come in any order, a listing does not: the entries, not their contents, are kept until all are known.
     let mut entries: BTreeMap<PathName, Entry> = BTreeMap::new();
-    let mut counts = Counts::default();
     for member in archive.entries().map_err(wrong)? {
         let mut member = member.map_err(wrong)?;
         let name = tar_name(&member.path_bytes());
@@ -125,26 +99,19 @@ pub(super) fn tar(
             return Err(PartError::Other(format!("the tar has a path that leads elsewhere: {name:?}")));
         }
         let mut entry = tar_entry(name, &mut member).map_err(wrong)?;
-        match entry.kind {
-            Kind::File if entry.same_as.is_none() => {
-                (entry.chunks, entry.size) = contents(&mut member, path, Cut::Contents, deposit)?;
-                counts.files += 1;
-                counts.bytes += entry.size;
-            }
-            Kind::File => counts.files += 1,
-            Kind::Folder => counts.folders += 1,
-            _ => counts.others += 1,
+        if entry.kind == Kind::File && entry.same_as.is_none() {
+            (entry.chunks, entry.size) = contents(&mut member, path, Cut::Contents, deposit)?;
         }
-        wanted.see(&entry.path);
         entries.insert(entry.path.clone(), entry);
     }
     if entries.is_empty() {
         return Err(PartError::Other("the tar it printed has nothing in it".to_owned()));
     }
-    let entries: Vec<Entry> = entries.into_values().collect();
-    counts.bytes_read = fs::metadata(path).at(path)?.size();
-    let listing = listing(&entries, deposit)?;
-    Ok((listing, with_new(counts, before.new_bytes, deposit)))
+    lister.counts.bytes_read += fs::metadata(path).at(path)?.len();
+    for entry in entries.into_values() {
+        push(entry, lister, deposit)?;
+    }
+    Ok(())
 }
 
 fn tar_name(bytes: &[u8]) -> PathName {

@@ -170,7 +170,7 @@ impl<'a> Driver<'a, '_> {
         }
         loop {
             self.look_outside();
-            let Some(task) = self.machine.next() else { break };
+            let Some(task) = self.machine.next_task() else { break };
             let reply = self.perform(task);
             self.look_outside();
             self.machine.reply(task, reply);
@@ -524,7 +524,10 @@ impl<'a> Driver<'a, '_> {
         self.secured[number] = None;
         let capture = part::failed_capture(planned, text.clone(), started);
         self.emit(What::Captured { capture: Box::new(capture) });
-        self.trouble(Some(&planned.name), text.clone(), None);
+        // Why it was stopped is told by itself.
+        if !matches!(error, PartError::Stopped) {
+            self.trouble(Some(&planned.name), text.clone(), None);
+        }
         done.note = Some(text);
         Reply::No
     }
@@ -542,11 +545,8 @@ impl<'a> Driver<'a, '_> {
                 Reply::Yes
             }
             Ok(Quiet::FilesChanged(named, count)) => {
-                let text = format!(
-                    "{count} {} changed while the application said that it was held: {}",
-                    if count == 1 { "file" } else { "files" },
-                    named.join(", ")
-                );
+                let (files, named) = (crate::words::count(count, "file"), named.join(", "));
+                let text = format!("{files} changed while the application said that it was held: {named}");
                 done.note = Some(text.clone());
                 self.warn(Some(&planned.name), text);
                 Reply::Warned

@@ -2,13 +2,14 @@
 
 use std::fs;
 
-use gullet_store::{WriterInfo, check_payload};
+use gullet_store::{DocumentName, Store, WriterInfo, check_payload};
 
 use crate::event::{StepName, StepReport, What};
 use crate::machine::{Moment, Reply};
 use crate::outcome::Outcome;
 use crate::part::chain;
-use crate::record::{RECORD_VERSION, Record, Remark, RemarkKind};
+use crate::record::{RECORD_VERSION, Record, Remark, RemarkKind, stem_time};
+use crate::words::{count, size};
 
 use super::driver::{Committed, Done, Driver};
 
@@ -49,7 +50,7 @@ impl Driver<'_, '_> {
                 Err(_) => return Reply::No,
             }
         }
-        done.note = Some(format!("{bytes} bytes and {chunks} chunks proven"));
+        done.note = Some(format!("{} and {} proven", size(bytes), count(chunks, "chunk")));
         Reply::Yes
     }
 
@@ -60,10 +61,6 @@ impl Driver<'_, '_> {
         hold.no_hold = self.plan.spec.no_hold.clone();
         hold.limit_ms = (!self.plan.spec.hold.is_empty()).then(|| super::driver::millis(self.plan.longest_hold()));
         let mut warnings = self.builder.warnings.clone();
-        if let Some(why) = &hold.no_hold {
-            // Said in every record, and so again on every restore; it is the definition's choice, not a warning.
-            hold.no_hold = Some(why.clone());
-        }
         warnings.dedup();
         let mut captures = self.builder.captures.clone();
         if void {
@@ -79,7 +76,7 @@ impl Driver<'_, '_> {
             title: self.plan.spec.title.clone(),
             writer: self.state.writer().to_owned(),
             store: self.store.as_ref().map_or(String::new(), |store| store.info().id.clone()),
-            store_json: self.store.as_ref().map_or(gullet_store::Hash::of(b""), gullet_store::Store::info_hash),
+            store_json: self.store.as_ref().map_or(gullet_store::Hash::of(b""), Store::info_hash),
             previous: self.previous.clone(),
             started: self.started,
             ended: self.world.clock.now(),
@@ -153,8 +150,26 @@ impl Driver<'_, '_> {
         };
         store.register(&writer).map_err(|error| chain(&error))?;
         let folder = format!("records/{}/{}", record.app, record.writer);
+        let name = DocumentName::of(&folder, &record.stem(), bytes);
+        // Noted before and after, so that a record of this writer that is noted nowhere means another machine.
+        let noted = self.state.note_record(&record.store, &record.app, name.as_str(), false);
+        noted.map_err(|error| chain(&error))?;
         let name = store.add_document(&folder, &record.stem(), bytes).map_err(|error| chain(&error))?;
+        let _ = self.state.note_record(&record.store, &record.app, name.as_str(), true);
+        self.send_waiting(store);
         Ok(name.to_string())
+    }
+
+    /// Sends the records that waited for the store; one that it still cannot take goes on waiting.
+    fn send_waiting(&self, store: &Store) {
+        for (app, path) in self.state.waiting(Some(&self.plan.app)) {
+            let Ok(bytes) = fs::read(&path) else { continue };
+            let Ok(record) = serde_json::from_slice::<Record>(&bytes) else { continue };
+            let folder = format!("records/{app}/{}", record.writer);
+            if store.add_document(&folder, &record.stem(), &bytes).is_ok() {
+                let _ = fs::remove_file(&path);
+            }
+        }
     }
 
     /// A record that the store cannot take is kept in the local state, as failed.
@@ -212,14 +227,9 @@ impl Driver<'_, '_> {
 ///
 /// # Errors
 /// When the store cannot take it.
-pub(crate) fn add_remark(
-    store: &gullet_store::Store,
-    record: &Record,
-    remark: &Remark,
-) -> Result<(), gullet_store::StoreError> {
+pub(crate) fn add_remark(store: &Store, record: &Record, remark: &Remark) -> Result<(), gullet_store::StoreError> {
     let folder = format!("remarks/{}/{}/{}", record.app, record.writer, record.run);
-    let stem =
-        format!("{}-{}", remark.at.strftime("%Y%m%dT%H%M%S%.3fZ").to_string().replace('.', "_"), remark.what.word());
+    let stem = format!("{}-{}", stem_time(remark.at), remark.what.word());
     let bytes = serde_json::to_vec_pretty(remark).unwrap_or_default();
     store.add_document(&folder, &stem, &bytes).map(drop)
 }

@@ -100,6 +100,19 @@ pub fn run_one(
     for (name, why) in &book.unreadable {
         ui.warning(&format!("{name} cannot be read: {why}"));
     }
+    let mut state = state.clone();
+    let newest = book.runs.iter().rev().find(|logged| logged.record.writer == state.writer() && logged.in_store);
+    if let Ok(store) = &store
+        && state.is_behind(&store.info().id, &app, newest.map(|logged| logged.name.as_str()))?
+    {
+        state.renew_writer(&store.info().id, world.random)?;
+        ui.warning(&format!(
+            "the store has runs of this machine that it did not make: it is a copy, or its state is older than the \
+             store. It goes on as the new writer {}, and captures everything anew",
+            state.writer()
+        ));
+    }
+    let state = &state;
     let last_good = book.runs.iter().rev().find(|logged| logged.is_good() && logged.record.writer == state.writer());
     let previous = book.runs.iter().rev().find(|logged| logged.record.writer == state.writer());
     let previous = previous.map(|logged| logged.name.clone());

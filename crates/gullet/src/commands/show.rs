@@ -37,7 +37,7 @@ pub struct ShowArgs {
     parts: Vec<String>,
     /// The application's definition as it was
     #[arg(long, conflicts_with_all = ["listing", "hook_output"])]
-    definition: bool,
+    as_defined: bool,
     #[command(flatten)]
     reading: ReadingArgs,
 }
@@ -45,7 +45,7 @@ pub struct ShowArgs {
 pub fn show(ui: &mut Ui, global: &Global, args: &ShowArgs) -> Result<Exit, CommandError> {
     let reading = Reading::open(global, args.reading.store.as_deref(), None, ui)?;
     let (store, _, logged) = reading.find(&args.run)?;
-    if args.definition {
+    if args.as_defined {
         ui.write(logged.record.definition.as_bytes());
     } else if args.listing {
         listing(ui, store, &logged.record, &args.parts)?;

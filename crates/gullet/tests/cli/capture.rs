@@ -1,0 +1,415 @@
+//! What parts capture: files with all they have, exports, discoveries, facts, drift.
+
+use std::fs;
+use std::os::unix::fs::PermissionsExt;
+use std::process::Command;
+
+use crate::harness::{Desk, Place};
+
+const FILES: &str = "[[app.app.part]]\nname = \"docs\"\nfiles = [\"@/docs\"]\n";
+
+fn counts(place: &Place, part: &str) -> [u64; 4] {
+    let capture = place.capture(part);
+    ["new", "changed", "unchanged", "vanished"].map(|what| capture["counts"][what].as_u64().unwrap())
+}
+
+/// Makes files old enough for their marks to be settled.
+fn settle() {
+    std::thread::sleep(std::time::Duration::from_millis(120));
+}
+
+#[test]
+fn a_second_run_of_unchanged_files_reads_and_stores_nothing_of_them() {
+    let place = Place::with_parts(FILES);
+    for number in 0..50 {
+        place.file(&format!("docs/{number:03}.txt"), format!("list {number}\n").repeat(1000));
+    }
+    settle();
+    place.gullet(&["run", "app"]).exits(0);
+    assert_eq!(counts(&place, "docs"), [50, 0, 0, 0]);
+    place.gullet(&["run", "app"]).exits(0);
+    let capture = place.capture("docs");
+    assert_eq!(counts(&place, "docs"), [0, 0, 50, 0]);
+    assert_eq!((capture["counts"]["bytes_read"].as_u64(), capture["counts"]["bytes_new"].as_u64()), (Some(0), Some(0)));
+    let record = place.record();
+    assert_eq!(record["holdings"]["wrote"], serde_json::json!([]), "nothing is stored, not even the listing");
+    assert_eq!(record["holdings"]["needs"].as_array().unwrap().len(), 1);
+}
+
+#[test]
+fn new_changed_and_vanished_files_are_counted() {
+    let place = Place::with_parts(FILES);
+    for name in ["a", "b", "c", "d"] {
+        place.file(&format!("docs/{name}"), name);
+    }
+    settle();
+    place.gullet(&["run", "app"]).exits(0);
+    fs::remove_file(place.path("docs/a")).unwrap();
+    place.file("docs/b", "other");
+    place.file("docs/e", "new");
+    settle();
+    place.gullet(&["run", "app"]).exits(0);
+    assert_eq!(counts(&place, "docs"), [1, 1, 2, 1]);
+}
+
+#[test]
+fn a_file_rewritten_with_its_old_times_is_captured_as_it_is() {
+    let place = Place::with_parts(FILES);
+    let path = place.file("docs/a", "before");
+    settle();
+    place.gullet(&["run", "app"]).exits(0);
+    let times = fs::metadata(&path).unwrap().modified().unwrap();
+    fs::write(&path, "after!").unwrap();
+    fs::File::options().write(true).open(&path).unwrap().set_modified(times).unwrap();
+    place.gullet(&["run", "app"]).exits(0);
+    assert_eq!(counts(&place, "docs"), [0, 1, 0, 0]);
+    place.gullet(&["restore", "app@latest", "--into", "out"]).exits(0);
+    let restored = place.path("out/files").join(path.strip_prefix("/").unwrap());
+    assert_eq!(fs::read_to_string(restored).unwrap(), "after!");
+}
+
+#[test]
+fn marks_that_are_too_young_are_not_believed() {
+    let place = Place::with_parts(FILES);
+    place.file("docs/a", "x");
+    place.gullet(&["run", "app"]).exits(0);
+    // Written in the tick of the first look: only reading it again can tell.
+    place.gullet(&["run", "app"]).exits(0);
+    assert_eq!(place.capture("docs")["counts"]["bytes_read"], 1);
+    settle();
+    place.gullet(&["run", "app"]).exits(0);
+    place.gullet(&["run", "app"]).exits(0);
+    assert_eq!(place.capture("docs")["counts"]["bytes_read"], 0);
+    place.gullet(&["run", "app", "--reread"]).exits(0);
+    assert_eq!(place.capture("docs")["counts"]["bytes_read"], 1, "--reread distrusts marks");
+}
+
+#[test]
+fn patterns_leave_out_and_it_is_said() {
+    let part = "[[app.app.part]]\nname = \"docs\"\nfiles = [\"@/docs\"]\nexclude = [\"*.tmp\", \"cache/**\"]\n";
+    let place = Place::with_parts(part);
+    for name in ["a.txt", "b.tmp", "sub/c.tmp", "sub/d.txt", "cache/e", "sub/cache/f"] {
+        place.file(&format!("docs/{name}"), "x");
+    }
+    place.gullet(&["run", "app"]).exits(0);
+    let capture = place.capture("docs");
+    assert_eq!(capture["counts"]["files"], 3, "a.txt, sub/d.txt, sub/cache/f");
+    let left: Vec<String> = capture["left_out"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|left| format!("{} {}", left["count"], left["why"]))
+        .collect();
+    assert_eq!(left, ["2 \"excluded by `*.tmp`\"", "1 \"excluded by `cache/**`\""]);
+    place.gullet(&["plan", "app"]).exits(0).says("2 excluded by `*.tmp`");
+}
+
+#[test]
+fn only_what_is_included() {
+    let place = Place::with_parts("[[app.app.part]]\nname = \"docs\"\nfiles = [\"@/docs\"]\ninclude = [\"*.txt\"]\n");
+    for name in ["a.txt", "b.bin", "sub/c.txt"] {
+        place.file(&format!("docs/{name}"), "x");
+    }
+    place.gullet(&["run", "app"]).exits(0);
+    assert_eq!(place.capture("docs")["counts"]["files"], 2);
+}
+
+#[test]
+fn the_store_and_what_belongs_to_other_parts_is_not_captured_twice() {
+    let parts =
+        "[[app.app.part]]\nname = \"all\"\nfiles = [\"@\"]\n[[app.app.part]]\nname = \"db\"\nsqlite = \"@/app.db\"\n";
+    let place = Place::with_parts(parts);
+    let database = rusqlite::Connection::open(place.path("app.db")).unwrap();
+    database.execute_batch("pragma journal_mode = wal; create table t (x); insert into t values (1);").unwrap();
+    place.file("other.txt", "x");
+    place.gullet(&["run", "app"]).exits(0);
+    let capture = place.capture("all");
+    let left = capture["left_out"].to_string();
+    for text in ["the store itself", "Gullet's own state", "belongs to the part `db`", "app.db-wal"] {
+        assert!(left.contains(text), "{text}: {left}");
+    }
+    let listing = place.gullet(&["show", "app@latest", "--listing", "--part", "all"]).exits(0).out;
+    assert!(listing.contains("other.txt") && !listing.contains("app.db") && !listing.contains("store.json"));
+}
+
+#[test]
+fn a_root_with_nothing_in_it_fails_unless_that_may_be() {
+    let place = Place::with_parts(FILES);
+    fs::create_dir(place.path("docs")).unwrap();
+    place.gullet(&["run", "app"]).exits(1).says("there is nothing in").says("empty = \"ok\"");
+    let place = Place::with_parts(&format!("{FILES}empty = \"ok\"\n"));
+    fs::create_dir(place.path("docs")).unwrap();
+    place.gullet(&["run", "app"]).exits(0);
+}
+
+#[test]
+fn what_must_be_in_a_part_is_looked_for() {
+    let place = Place::with_parts(&format!("{FILES}holds = [\"index.json\"]\n"));
+    place.file("docs/a", "x");
+    place.gullet(&["run", "app"]).exits(1).says("it does not hold index.json");
+    place.file("docs/index.json", "{}");
+    place.gullet(&["run", "app"]).exits(0);
+}
+
+#[test]
+fn a_file_that_cannot_be_read_fails_its_part() {
+    let place = Place::with_parts(FILES);
+    place.file("docs/a", "x");
+    fs::set_permissions(place.path("docs"), fs::Permissions::from_mode(0o000)).unwrap();
+    let ran = place.gullet(&["run", "app"]);
+    if rustix_is_root() {
+        ran.exits(0);
+    } else {
+        ran.exits(1).says("docs");
+    }
+    fs::set_permissions(place.path("docs"), fs::Permissions::from_mode(0o755)).unwrap();
+}
+
+fn rustix_is_root() -> bool {
+    use std::os::unix::fs::MetadataExt;
+    fs::metadata("/proc/self").unwrap().uid() == 0
+}
+
+#[test]
+fn a_file_that_is_written_to_all_the_while_is_named() {
+    let place = Place::with_parts(FILES);
+    let path = place.file("docs/busy.log", vec![b'x'; 8 << 20]);
+    let mut writer =
+        Command::new("sh").args(["-c", "while :; do printf x >> \"$0\"; done"]).arg(&path).spawn().unwrap();
+    let ran = place.gullet(&["run", "app"]);
+    writer.kill().unwrap();
+    writer.wait().unwrap();
+    ran.exits(6).says("busy.log changed while it was read");
+}
+
+#[test]
+fn a_tar_is_listed_file_by_file() {
+    let part = "[[app.app.part]]\nname = \"t\"\ncommand = [\"tar\", \"cf\", \"-\", \"-C\", \"@\", \"docs\"]\ngives = \"tar\"\n";
+    let place = Place::with_parts(part);
+    place.file("docs/a.txt", "hello");
+    place.file("docs/sub/b.txt", "there");
+    std::os::unix::fs::symlink("a.txt", place.path("docs/link")).unwrap();
+    place.gullet(&["run", "app"]).exits(0);
+    let listing = place.gullet(&["show", "app@latest", "--listing"]).exits(0).out;
+    for text in ["docs/a.txt", "docs/sub/b.txt", "docs/link -> a.txt"] {
+        assert!(listing.contains(text), "{listing}");
+    }
+    place.gullet(&["restore", "app@latest", "--into", "out"]).exits(0);
+    assert_eq!(fs::read_to_string(place.path("out/exports/t/docs/sub/b.txt")).unwrap(), "there");
+
+    let cut = Place::with_parts(
+        "[[app.app.part]]\nname = \"t\"\ncommand = [\"sh\", \"-c\", \"tar cf - -C @ docs | head -c 700\"]\ngives = \"tar\"\n",
+    );
+    cut.file("docs/a.txt", vec![7; 5000]);
+    cut.gullet(&["run", "app"]).exits(1).says("not a sound tar");
+}
+
+#[test]
+fn an_export_must_write_and_a_command_must_succeed() {
+    for (part, says) in [
+        ("export = { run = [\"true\", \"{scratch}\"] }", "the export succeeded and wrote nothing"),
+        (
+            "export = { run = [\"sh\", \"-c\", \"echo half > $0/f; echo broken >&2; exit 3\", \"{scratch}\"] }",
+            "exit code 3: broken",
+        ),
+        ("command = [\"sh\", \"-c\", \"echo half; exit 4\"]", "exit code 4"),
+        ("command = [\"/nonexistent/dump\"]", "not started"),
+        ("command = [\"sleep\", \"9\"]\nlimit = \"200ms\"", "killed at its limit of 200ms"),
+    ] {
+        let place = Place::with_parts(&format!("[[app.app.part]]\nname = \"p\"\n{part}\n"));
+        place.gullet(&["run", "app"]).exits(1).says(says);
+        assert_eq!(place.capture("p")["listing"], serde_json::Value::Null, "{part}");
+    }
+}
+
+#[test]
+fn a_stale_export_is_refused() {
+    let part = "[[app.app.part]]\nname = \"p\"\nexport = { run = [\"true\"] }\ntake = [\"@/dump.sql\"]\n";
+    let place = Place::with_parts(part);
+    place.file("dump.sql", "old");
+    settle();
+    place.gullet(&["run", "app"]).exits(1).says("was not written by this export");
+    fs::remove_file(place.path("dump.sql")).unwrap();
+    place.gullet(&["run", "app"]).exits(1).says("is not there");
+
+    let fresh = Place::with_parts(&part.replace("\"true\"", "\"sh\", \"-c\", \"echo new > @/dump.sql\""));
+    fresh.file("dump.sql", "old");
+    fresh.gullet(&["run", "app"]).exits(0);
+    assert_eq!(fresh.capture("p")["layout"], "source");
+}
+
+#[test]
+fn nothing_printed_is_a_warning() {
+    let place = Place::with_parts("[[app.app.part]]\nname = \"p\"\ncommand = [\"true\"]\n");
+    place.gullet(&["run", "app"]).exits(6).says("it has no bytes in it");
+}
+
+#[test]
+fn hooks_note_facts_warnings_and_lacks() {
+    let script = "printf '%s\\\\n' '{\\\"fact\\\":\\\"rows\\\",\\\"value\\\":4211}' '{\\\"lack\\\":\\\"roles\\\"}' '{\\\"warning\\\":\\\"slow\\\"}' > $GULLET_NOTES; echo x > $GULLET_SCRATCH/f";
+    let place = Place::with_parts(&format!("[[app.app.part]]\nname = \"p\"\nexport = {{ script = \"{script}\" }}\n"));
+    place.gullet(&["run", "app"]).exits(6).says("slow");
+    let capture = place.capture("p");
+    assert_eq!(capture["facts"]["rows"], 4211);
+    assert_eq!(capture["lacks"], serde_json::json!(["roles"]));
+    place.gullet(&["restore", "app@latest", "--into", "out"]).exits(0).says("it does not carry roles");
+}
+
+#[test]
+fn the_parts_there_are_are_asked_for_and_differences_told() {
+    let parts = "[[app.app.part]]\nname = \"db-{each.name}\"\neach = { run = [\"cat\", \"@/names\"], least = 1 }\n\
+                 command = [\"echo\", \"dump of {each.name}\"]\n";
+    let place = Place::with_parts(parts);
+    place.file("names", "sales\n{\"name\":\"stock\",\"rows\":3}\n");
+    place.gullet(&["run", "app"]).exits(0);
+    assert_eq!(place.record()["captures"].as_array().unwrap().len(), 2);
+    place.file("names", "sales\nPort Office\n");
+    let ran = place.gullet(&["run", "app"]).exits(5);
+    let ran = ran.says("`db-Port Office` is new since run").says("`db-stock` is gone since run");
+    assert!(ran.out.contains("db-Port Office"));
+    place.file("names", "");
+    place.gullet(&["run", "app"]).exits(4).says("there are 0, and at least 1 are wanted");
+    place.file("names", "../../etc\n");
+    place.gullet(&["run", "app"]).exits(4).says("cannot be the name of a part");
+}
+
+#[test]
+fn an_unsteady_fact_takes_the_capture_again() {
+    // The fact changes during the first capture only.
+    let part = "[[app.app.part]]\nname = \"p\"\nsteady = { fact = \"serial\", run = [\"cat\", \"@/serial\"] }\n\
+                command = [\"sh\", \"-c\", \"test -e @/once || echo 2 > @/serial; touch @/once; cat @/serial\"]\n";
+    let place = Place::with_parts(part);
+    place.file("serial", "1\n");
+    place.gullet(&["run", "app"]).exits(0);
+    assert_eq!(place.capture("p")["facts"]["serial"], 2);
+    let never = Place::with_parts(&part.replace("test -e @/once ||", "").replace("echo 2", "date +%s%N"));
+    never.file("serial", "1\n");
+    never.gullet(&["run", "app"]).exits(1).says("3 times over");
+}
+
+#[test]
+fn shrinking_and_too_little_is_told() {
+    let part = "[[app.app.part]]\nname = \"p\"\ncommand = [\"cat\", \"@/dump\"]\nfacts = { rows = { run = [\"cat\", \"@/rows\"] } }\n\
+                shrinks = { rows = \"10%\", bytes = \"50%\" }\nleast = { rows = 1 }\n";
+    let place = Place::with_parts(part);
+    place.file("dump", "x".repeat(1000));
+    place.file("rows", "1000");
+    place.gullet(&["run", "app"]).exits(0);
+    place.file("rows", "850");
+    place.gullet(&["run", "app"]).exits(6).says("`rows` fell from 1000 to 850, by more than 10%");
+    place.file("dump", "x".repeat(100));
+    place.gullet(&["run", "app"]).exits(6).says("`bytes` fell from 1000 to 100");
+    place.file("rows", "0");
+    place.gullet(&["run", "app"]).exits(1).says("`rows` is 0, and at least 1 is wanted");
+}
+
+#[test]
+fn a_file_that_is_no_database_is_said_to_be_none() {
+    let place = Place::with_parts("[[app.app.part]]\nname = \"db\"\nsqlite = \"@/app.db\"\n");
+    place.file("app.db", "this is certainly not a database, but long enough to be taken for one".repeat(100));
+    place.gullet(&["run", "app"]).exits(1).says("encrypted, or not an SQLite database");
+    place.file("app.db", "");
+    place.gullet(&["run", "app"]).exits(1).says("it is not a database yet");
+}
+
+#[test]
+fn a_damaged_database_fails_the_engines_own_check() {
+    let place = Place::with_parts("[[app.app.part]]\nname = \"db\"\nsqlite = \"@/app.db\"\n");
+    let database = rusqlite::Connection::open(place.path("app.db")).unwrap();
+    database.execute_batch("create table t (x text); create index i on t (x);").unwrap();
+    for number in 0..2000 {
+        database.execute("insert into t values (?1)", [format!("row {number}")]).unwrap();
+    }
+    drop(database);
+    let mut bytes = fs::read(place.path("app.db")).unwrap();
+    let middle = bytes.len() / 2;
+    bytes[middle..middle + 600].fill(0xAB);
+    fs::write(place.path("app.db"), bytes).unwrap();
+    place.gullet(&["run", "app"]).exits(1);
+}
+
+#[test]
+fn secrets_reach_hooks_and_nothing_else() {
+    let part = "[[app.app.part]]\nname = \"p\"\nexport = { script = \"echo password is $PASSWORD; echo $PASSWORD | sha256sum > $GULLET_SCRATCH/f\", \
+                env = { PASSWORD = { env = \"DESK_PASSWORD\" } } }\n";
+    let place = Place::with_parts(part);
+    place.gullet(&["run", "app"]).exits(1).says("has no `DESK_PASSWORD`");
+    let mut command = place.command(&["run", "app"]);
+    command.env("DESK_PASSWORD", "tide-and-time-4711");
+    crate::harness::called(command).exits(0);
+    let shown = place.gullet(&["show", "app@latest", "--hook-output"]).exits(0).says("password is [secret]");
+    assert!(!shown.out.contains("tide-and-time"));
+    let found = Command::new("grep")
+        .args(["-r", "-l", "tide-and-time"])
+        .args([place.path("state"), place.path("depot")])
+        .output()
+        .unwrap();
+    assert_eq!(String::from_utf8_lossy(&found.stdout), "", "a secret was kept");
+}
+
+#[test]
+fn hooks_get_a_clean_fixed_environment() {
+    let place = Place::with_parts("[[app.app.part]]\nname = \"p\"\ncommand = [\"env\"]\n");
+    let mut command = place.command(&["run", "app"]);
+    command.env("LD_PRELOAD", "").env("EDITOR", "ed").env("LANG", "xx");
+    crate::harness::called(command).exits(0);
+    place.gullet(&["restore", "app@latest", "--into", "out"]).exits(0);
+    let env = fs::read_to_string(place.path("out/exports/p/p")).unwrap();
+    let mut names: Vec<&str> = env.lines().filter_map(|line| line.split('=').next()).collect();
+    names.sort_unstable();
+    assert_eq!(names, ["GULLET_APP", "GULLET_MOMENT", "GULLET_NOTES", "GULLET_RUN", "HOME", "LC_ALL", "PATH"]);
+}
+
+#[test]
+fn much_output_is_kept_at_both_ends_and_said_to_be_cut() {
+    let place = Place::with_parts(
+        "[[app.app.part]]\nname = \"p\"\nexport = { script = \"echo first; yes line | head -c 20000000; echo last; echo x > $GULLET_SCRATCH/f\" }\n",
+    );
+    place.gullet(&["run", "app"]).exits(0);
+    let record = place.record();
+    let step = record["steps"].as_array().unwrap().iter().find(|step| step["kind"] == "capture").unwrap().clone();
+    let command = &step["commands"][0];
+    assert!(command["dropped_bytes"].as_u64().unwrap() > 19_000_000);
+    let output = command["output"].as_array().unwrap();
+    assert!(output[0]["text"].as_str().unwrap().starts_with("first\n"));
+    assert!(output.last().unwrap()["text"].as_str().unwrap().ends_with("last\n"));
+    assert!(serde_json::to_string(output).unwrap().len() < 100_000);
+}
+
+#[test]
+fn a_grandchild_that_keeps_the_pipes_open_does_not_hold_the_run_up() {
+    let place = Place::with_parts(
+        "[[app.app.part]]\nname = \"p\"\nexport = { script = \"sleep 30 & echo x > $GULLET_SCRATCH/f\" }\n",
+    );
+    let began = std::time::Instant::now();
+    place.gullet(&["run", "app"]).exits(0);
+    assert!(began.elapsed().as_secs() < 10);
+}
+
+#[test]
+fn a_hook_that_ignores_term_is_killed_with_its_descendants() {
+    let script = "trap '' TERM; setsid sleep 4321 & while :; do sleep 1; done";
+    let place = Place::with_parts(&format!(
+        "[[app.app.part]]\nname = \"p\"\nexport = {{ script = \"{script} # $GULLET_SCRATCH\", limit = \"300ms\" }}\n"
+    ));
+    place.gullet(&["run", "app"]).exits(1).says("killed at its limit of 300ms");
+    let left = Command::new("pgrep").args(["-f", "^sleep 4321"]).output().unwrap();
+    assert_eq!(String::from_utf8_lossy(&left.stdout), "", "a process was left behind");
+}
+
+#[test]
+fn the_record_says_what_was_run_and_as_whom() {
+    let desk = Desk::open();
+    desk.place.gullet(&["run", "quaybook", "--reason", "before the 4.2 upgrade"]).exits(0);
+    let record = desk.place.record();
+    assert_eq!(record["reason"], "before the 4.2 upgrade");
+    assert_eq!(record["host"]["gullet"], env!("CARGO_PKG_VERSION"));
+    let steps = record["steps"].as_array().unwrap();
+    let enter = steps.iter().find(|step| step["kind"] == "enter").unwrap();
+    assert_eq!(enter["commands"][0]["argv"][3], "pause");
+    assert_eq!(enter["commands"][0]["exit"], serde_json::json!({ "code": 0 }));
+    assert!(enter["commands"][0]["account"].as_str().unwrap().contains('('));
+    assert!(record["definition"].as_str().unwrap().contains("[[app.quaybook.hold]]"));
+    let definition = desk.place.gullet(&["show", "quaybook@latest", "--as-defined"]).exits(0).out;
+    assert_eq!(definition, record["definition"].as_str().unwrap());
+}

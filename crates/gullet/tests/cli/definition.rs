@@ -1,0 +1,260 @@
+//! A wrong definition: every flaw at once, each with file, line, column and what to write.
+
+use std::fs;
+
+use crate::harness::Place;
+
+const HEAD: &str =
+    "state = \"/tmp/none\"\n[store.depot]\nlocation = \"/tmp/none/depot\"\n[app.desk]\nno_hold = \"a test\"\n";
+const PART: &str = "[[app.desk.part]]\nname = \"a\"\ncommand = [\"true\"]\n";
+
+/// Plans with the definition `text` and gives what was said.
+fn said(text: &str) -> (i32, String) {
+    let place = Place::new();
+    place.file("gullet.toml", text);
+    let call = place.gullet(&["plan", "desk"]);
+    (call.code, call.err)
+}
+
+#[test]
+fn each_flaw_has_its_place_and_its_words() {
+    // What is appended to the head, where the flaw is, what is said.
+    let cases = [
+        (format!("{PART}comand = []\n"), "9:1", "`comand` is not a key of a part", "did you mean `command`?"),
+        (format!("{PART}limit = \"5 minutes\"\n"), "9:9", "is not a span of time", "\"5m\""),
+        (format!("{PART}must = \"yes\"\n"), "9:8", "this is a text, where true or false is expected", ""),
+        (format!("{PART}gives = \"zip\"\n"), "9:9", "`zip` is not one of \"bytes\", \"tar\"", ""),
+        (format!("{PART}gives = \"tarr\"\n"), "9:9", "`tarr` is not one of", "did you mean \"tar\"?"),
+        (format!("{PART}name = \"b\"\n"), "9:1", "duplicate key", ""),
+        (format!("{PART}shrinks = {{ rows = \"10\" }}\n"), "9:20", "is not a share", ""),
+        (format!("{PART}least = {{ rows = \"1\" }}\n"), "9:18", "this is a text, where a number is expected", ""),
+        (format!("{PART}{PART}"), "10:8", "two parts are called `a`", ""),
+        (
+            format!("{PART}sqlite = \"/x.db\"\n"),
+            "6:1",
+            "of several kinds at once: sqlite, command",
+            "make a part of each",
+        ),
+        ("[[app.desk.part]]\nname = \"a\"\n".to_owned(), "6:1", "does not say what it is", "`files`, `sqlite`"),
+        ("[[app.desk.part]]\ncommand = [\"true\"]\n".to_owned(), "6:1", "a part needs the key `name`", ""),
+        (
+            format!("{PART}exclude = [\"*.tmp\"]\n"),
+            "9:11",
+            "`exclude` does not apply to a part of kind `command`",
+            "it goes with `files`",
+        ),
+        (format!("{PART}warm = true\n"), "9:1", "`warm` is not there yet", ""),
+        (format!("{PART}[app.desk.keep]\nnewest = 10\n"), "9:11", "`keep` is not there yet", ""),
+        (format!("{PART}[[app.desk.schedule]]\nname = \"nightly\"\n"), "9:12", "`schedule` is not there yet", ""),
+        (
+            format!("{PART}enter = {{ run = [\"x\"] }}\n"),
+            "9:1",
+            "`enter` is not a key of a part",
+            "`enter` belongs in a hold step",
+        ),
+        (
+            format!("{PART}[[app.desk.require]]\nname = \"r\"\nrun = [\"true\"]\nmatches = \"(\"\n"),
+            "12:11",
+            "not a regular expression",
+            "",
+        ),
+        (
+            format!("{PART}[app.desk.hooks]\nfinished = [{{ run = [\"x\", \"{{fact.a.rows}}\"] }}]\n"),
+            "10:27",
+            "exists in `succeeded` hooks only",
+            "",
+        ),
+        (
+            format!("{PART}[app.desk.hooks]\nsucceeded = [{{ run = [\"x\", \"{{fact.b.rows}}\"] }}]\n"),
+            "10:28",
+            "there is no part `b`",
+            "",
+        ),
+        (
+            format!("{PART}[app.desk.hooks]\nsucceeded = [{{ run = [\"x\"], needs = [\"b\"] }}]\n"),
+            "10:37",
+            "there is no part `b`",
+            "",
+        ),
+        (
+            format!("{PART}[app.desk.hooks]\nsucceded = []\n"),
+            "10:1",
+            "`succeded` is not a key of the hooks",
+            "did you mean `succeeded`?",
+        ),
+        (
+            "[[app.desk.part]]\nname = \"a\"\ncommand = [\"echo\", \"{scrach}\"]\n".to_owned(),
+            "8:11",
+            "`{scrach}` is not a placeholder",
+            "",
+        ),
+        (
+            "[[app.desk.part]]\nname = \"a\"\ncommand = [\"echo\", \"{each.name}\"]\n".to_owned(),
+            "8:11",
+            "in a part with `each` only",
+            "",
+        ),
+        ("[[app.desk.part]]\nname = \"a\"\nfiles = [\"relative\"]\n".to_owned(), "6:1", "must be absolute", ""),
+        (
+            "[[app.desk.part]]\nname = \"a\"\nexport = { run = [\"dump\"] }\n".to_owned(),
+            "8:10",
+            "nowhere to write to",
+            "{scratch}",
+        ),
+        (
+            format!("{PART}store = \"depo\"\n"),
+            "9:1",
+            "`store` is not a key of a part",
+            "`store` belongs in an application or the definition",
+        ),
+    ];
+    for (tail, place, message, hint) in cases {
+        let (code, err) = said(&format!("{HEAD}{tail}"));
+        assert_eq!(code, 3, "{tail}\n{err}");
+        for text in [&format!("gullet.toml:{place}"), message, hint] {
+            assert!(err.contains(text), "{text:?} is not said of\n{tail}\n--- but\n{err}");
+        }
+    }
+}
+
+#[test]
+fn hold_steps_are_checked() {
+    let head = HEAD.replace("no_hold = \"a test\"\n", "");
+    let step = |text: &str| format!("{head}{PART}[[app.desk.hold]]\nname = \"one\"\n{text}\n");
+    let good = "enter = { run = [\"true\"] }\nleave = { run = [\"true\"] }\n";
+    for (text, message) in [
+        (format!("{head}{PART}"), "the application is never held"),
+        (step("enter = { run = [\"true\"] }"), "has no `leave`"),
+        (step(&format!("{good}session = {{ run = [\"x\"] }}")), "`session` is not there yet"),
+        (step(&format!("{good}found_held = \"go\"")), "`go` is not one of \"refuse\", \"go on\""),
+        (step(&format!("{good}entered = []")), "an empty list of probes proves nothing"),
+        (step("enter = { run = [] }\nleave = { run = [\"true\"] }"), "the command is empty"),
+        (step("enter = { }\nleave = { run = [\"true\"] }"), "neither `run` nor `script`"),
+        (step("enter = { run = [\"a\"], script = \"b\" }\nleave = { run = [\"true\"] }"), "either `run` or `script`"),
+        (
+            step("enter = { run = [\"a\"] }\nleave = { run = [\"true\"], env = { P = { env = \"X\" } } }"),
+            "may not take a secret from `env`",
+        ),
+        (step(&format!("{good}entered = {{ run = [\"a\"], json = {{ \"state\" = 1 }} }}")), "not a JSON pointer"),
+        (step(&format!("{good}entered = {{ run = [\"a\"], exit = \"all\" }}")), "`all` is not one of \"any\""),
+        (step(&format!("{good}entered = {{ run = [\"a\"], print = \"x\" }}")), "did you mean `prints`?"),
+    ] {
+        let (code, err) = said(&text);
+        assert_eq!(code, 3, "{text}\n{err}");
+        assert!(err.contains(message), "{message:?} is not said of\n{text}\n--- but\n{err}");
+    }
+    let (code, err) = said(&step(good));
+    assert_eq!(code, 0, "{err}");
+}
+
+#[test]
+fn all_flaws_of_a_file_are_told_at_once() {
+    let (_, err) = said(&format!("{HEAD}{PART}must = 1\ncomand = 2\nlimit = \"x\"\n[app.other]\n[stor.x]\n"));
+    assert!(err.contains("the definition has 4 errors"), "{err}");
+    for text in [":9:8", ":10:1", ":11:9", ":13:2"] {
+        assert!(err.contains(&format!("gullet.toml{text}")), "{text}: {err}");
+    }
+    let (_, err) = said(&format!("{HEAD}a = 1\na = 2\nb = = 3\n"));
+    assert!(err.contains(":7:1") && err.contains(":8:5"), "syntax errors too: {err}");
+}
+
+#[test]
+fn stores_are_checked() {
+    for (location, message) in [
+        ("s3://bucket/x", "`s3://` is not there yet"),
+        ("sftp://host/x", "`sftp://` is not there yet"),
+        ("depot", "must be an absolute folder"),
+    ] {
+        let (code, err) = said(&HEAD.replace("/tmp/none/depot", location).to_string().as_str().to_owned().add(PART));
+        assert_eq!(code, 3);
+        assert!(err.contains(message) && err.contains("gullet.toml:3:12"), "{err}");
+    }
+    let (_, err) = said(&format!("{}{PART}", HEAD.replace("no_hold", "store = \"depo\"\nno_hold")));
+    assert!(err.contains("there is no store `depo`") && err.contains("did you mean \"depot\"?"), "{err}");
+    let (_, err) = said(&format!("[app.desk]\nno_hold = \"x\"\n{PART}"));
+    assert!(err.contains("no store is defined"), "{err}");
+}
+
+trait Add {
+    fn add(self, more: &str) -> String;
+}
+
+impl Add for String {
+    fn add(self, more: &str) -> String {
+        self + more
+    }
+}
+
+#[test]
+fn sources_are_checked_against_the_disk() {
+    let place = Place::new();
+    place.file("docs/a", "x");
+    std::os::unix::fs::symlink(place.path("docs"), place.path("link")).unwrap();
+    let part = |name: &str, more: &str| format!("[[app.desk.part]]\nname = \"{name}\"\n{more}\n");
+    let head = "[app.desk]\nno_hold = \"a test\"\n";
+    for (parts, message, line) in [
+        (part("a", "must = true\nsqlite = \"@/gone.db\""), "is not there, and the part `a` is a must", 9),
+        (
+            part("a", "files = [\"@/docs\"]") + &part("b", "files = [\"@/docs\"]"),
+            "is captured by the part `a` already",
+            11,
+        ),
+        (
+            part("a", "files = [\"@/docs\"]") + &part("b", "files = [\"@/link\"]"),
+            "of the part `a`, under another name",
+            11,
+        ),
+        (part("a", "files = [\"@/depot/records\"]"), "lies in the store itself", 8),
+        (part("a", "files = [\"@/state\"]"), "lies in the state folder itself", 8),
+    ] {
+        place.define(&format!("{head}{parts}"));
+        fs::create_dir_all(place.path("depot/records")).unwrap();
+        fs::create_dir_all(place.path("state")).unwrap();
+        place.gullet(&["plan", "desk"]).exits(3).says(message).says(&format!("gullet.toml:{line}:"));
+    }
+    // A source that is not there and no must is found out by the run, not before.
+    place.define(&format!("{head}{}", part("a", "sqlite = \"@/gone.db\"")));
+    place.gullet(&["plan", "desk"]).exits(0).says("No such file");
+}
+
+#[test]
+fn includes_are_joined_and_their_flaws_are_in_their_files() {
+    let place = Place::new();
+    let main = format!(
+        "include = [\"apps/*.toml\"]\nstate = \"{}\"\n[store.depot]\nlocation = \"{}\"\n",
+        place.text("state"),
+        place.text("depot")
+    );
+    place.file("gullet.toml", &main);
+    let app = |name: &str| {
+        format!("[app.{name}]\nno_hold = \"x\"\n[[app.{name}.part]]\nname = \"a\"\ncommand = [\"true\"]\n")
+    };
+    place.file("apps/desk.toml", app("desk"));
+    place.file("apps/ledger.toml", app("ledger"));
+    place.gullet(&["plan", "ledger"]).exits(0);
+    place.file("apps/ledger.toml", app("ledger") + "wrong = 1\n");
+    place.gullet(&["plan", "desk"]).exits(3).says("apps/ledger.toml:6:1");
+    place.file("apps/ledger.toml", app("desk"));
+    place
+        .gullet(&["plan", "desk"])
+        .exits(3)
+        .says("`app.desk` is defined in another file already")
+        .says("apps/ledger.toml:1:2");
+    place.file("apps/ledger.toml", "state = \"/x\"\n");
+    place.gullet(&["plan", "desk"]).exits(3).says("stores and applications only");
+    place.file("gullet.toml", main.replace("apps/*.toml", "none/*.toml"));
+    place.gullet(&["plan", "desk"]).exits(3).says("none");
+}
+
+#[test]
+fn a_file_that_is_not_text_is_said_to_be_none() {
+    let place = Place::new();
+    place.file("gullet.toml", b"state = \"\xff\"\n");
+    place.gullet(&["plan", "desk"]).exits(3).says("not UTF-8").says("gullet.toml:1:10");
+}
+
+#[test]
+fn the_demo_and_every_part_of_the_design_example_load() {
+    let desk = crate::harness::Desk::open();
+    desk.place.gullet(&["plan", "quaybook"]).exits(0).says("ledger-inner-isles");
+}

@@ -1,0 +1,208 @@
+//! A booking desk that is open in a temporary folder, a definition for it, and the program to call.
+
+use std::fs;
+use std::os::unix::fs::symlink;
+use std::path::{Path, PathBuf};
+use std::process::{Child, Command, Stdio};
+use std::time::{Duration, Instant};
+
+use serde_json::Value;
+
+pub const GULLET: &str = env!("CARGO_BIN_EXE_gullet");
+
+/// What a call gave.
+pub struct Called {
+    pub code: i32,
+    pub out: String,
+    pub err: String,
+}
+
+impl Called {
+    /// Fails with everything that was printed unless the exit code is this.
+    #[track_caller]
+    pub fn exits(self, code: i32) -> Self {
+        assert_eq!(self.code, code, "--- out:\n{}\n--- err:\n{}", self.out, self.err);
+        self
+    }
+
+    #[track_caller]
+    pub fn says(self, text: &str) -> Self {
+        let all = format!("{}{}", self.out, self.err);
+        assert!(all.contains(text), "nothing says {text:?}\n--- out:\n{}\n--- err:\n{}", self.out, self.err);
+        self
+    }
+
+    pub fn json(&self) -> Value {
+        serde_json::from_str(&self.out).unwrap_or_else(|error| panic!("{error}: {}\n{}", self.out, self.err))
+    }
+}
+
+/// A temporary folder with a definition.
+pub struct Place {
+    folder: tempfile::TempDir,
+}
+
+impl Place {
+    pub fn new() -> Self {
+        let place = Self { folder: tempfile::tempdir().unwrap() };
+        symlink(GULLET, place.path("quaybook")).unwrap();
+        place
+    }
+
+    /// A place with a definition of one application `app`, never held, with this text as its parts.
+    pub fn with_parts(parts: &str) -> Self {
+        let place = Self::new();
+        place.define(&format!("[app.app]\nno_hold = \"a test\"\n{parts}"));
+        place.gullet(&["store", "new", "depot"]).exits(0);
+        place
+    }
+
+    pub fn path(&self, name: &str) -> PathBuf {
+        self.folder.path().join(name)
+    }
+
+    pub fn text(&self, name: &str) -> String {
+        self.path(name).display().to_string()
+    }
+
+    /// Writes a file, with the folders above it.
+    pub fn file(&self, name: &str, contents: impl AsRef<[u8]>) -> PathBuf {
+        let path = self.path(name);
+        fs::create_dir_all(path.parent().unwrap()).unwrap();
+        fs::write(&path, contents).unwrap();
+        path
+    }
+
+    /// Writes the definition, with a store and a state folder in front; `@` stands for the place.
+    pub fn define(&self, text: &str) {
+        let head =
+            format!("state = \"{}\"\n[store.depot]\nlocation = \"{}\"\n", self.text("state"), self.text("depot"));
+        self.file("gullet.toml", head + &text.replace('@', &self.folder.path().display().to_string()));
+    }
+
+    /// A call of the program in a clean environment.
+    pub fn command(&self, arguments: &[&str]) -> Command {
+        let mut command = Command::new(GULLET);
+        command.args(arguments).current_dir(self.folder.path()).env_clear();
+        command.env("PATH", "/usr/bin:/bin").env("TZ", "UTC").stdin(Stdio::null());
+        command
+    }
+
+    pub fn gullet(&self, arguments: &[&str]) -> Called {
+        called(self.command(arguments))
+    }
+
+    /// The program with `--json`, which must end well.
+    #[track_caller]
+    pub fn json(&self, arguments: &[&str]) -> Value {
+        let call = self.gullet(&[arguments, &["--json"]].concat());
+        assert_eq!(call.code, 0, "{}{}", call.out, call.err);
+        call.json()
+    }
+
+    /// The newest run's record.
+    pub fn record(&self) -> Value {
+        let runs = self.json(&["runs"]);
+        let run = runs.as_array().unwrap().last().unwrap()["run"].as_str().unwrap().to_owned();
+        self.json(&["show", &run])["record"].clone()
+    }
+
+    /// The newest run's capture of a part.
+    pub fn capture(&self, part: &str) -> Value {
+        let record = self.record();
+        let captures = record["captures"].as_array().unwrap();
+        captures.iter().find(|capture| capture["part"] == part).unwrap_or(&Value::Null).clone()
+    }
+}
+
+pub fn called(mut command: Command) -> Called {
+    let output = command.output().unwrap();
+    let text = |bytes: Vec<u8>| String::from_utf8_lossy(&bytes).into_owned();
+    Called { code: output.status.code().unwrap_or(-1), out: text(output.stdout), err: text(output.stderr) }
+}
+
+/// An open desk, its store made.
+pub struct Desk {
+    pub place: Place,
+    server: Child,
+}
+
+/// The demo's definition, as the tour uses it.
+const DEMO: &str = include_str!("../../src/demo.toml");
+
+impl Desk {
+    pub fn open() -> Self {
+        Self::with(|definition| definition)
+    }
+
+    /// An open desk with a changed definition.
+    pub fn with(change: impl FnOnce(String) -> String) -> Self {
+        let place = Place::new();
+        fs::create_dir(place.path("desk")).unwrap();
+        let text = DEMO
+            .replace("@QUAYBOOK@", &place.text("quaybook"))
+            .replace("@DESK@", &place.text("desk"))
+            .replace("@STATE@", &place.text("state"))
+            .replace("@DEPOT@", &place.text("depot"));
+        place.file("gullet.toml", change(text));
+        place.gullet(&["store", "new", &place.text("depot")]).exits(0);
+        let mut serve = Command::new(place.path("quaybook"));
+        serve.arg("--desk").arg(place.path("desk")).args(["serve", "--step", "3"]);
+        let server = serve.stdin(Stdio::null()).spawn().unwrap();
+        let desk = Self { place, server };
+        desk.wait_for("serving");
+        std::thread::sleep(Duration::from_millis(100));
+        desk
+    }
+
+    pub fn ask(&self, words: &[&str]) -> Called {
+        let mut command = Command::new(self.place.path("quaybook"));
+        command.arg("--desk").arg(self.place.path("desk")).args(words);
+        called(command)
+    }
+
+    pub fn state(&self) -> String {
+        self.ask(&["state"]).out.trim().to_owned()
+    }
+
+    #[track_caller]
+    pub fn wait_for(&self, state: &str) {
+        let began = Instant::now();
+        while self.state() != state {
+            assert!(began.elapsed() < Duration::from_secs(20), "the desk is {}, not {state}", self.state());
+            std::thread::sleep(Duration::from_millis(10));
+        }
+    }
+
+    pub fn misbehave(&self, how: &str) {
+        self.ask(&["misbehave", how]).exits(0);
+    }
+
+    pub fn run(&self) -> Called {
+        self.place.gullet(&["run", "quaybook"])
+    }
+
+    /// Restores the newest complete run; gives the desk's folder in it.
+    pub fn restore(&self, name: &str) -> PathBuf {
+        let into = self.place.path(name);
+        self.place.gullet(&["restore", "quaybook@latest", "--into", into.to_str().unwrap()]).exits(0);
+        into.join("files").join(self.place.path("desk").strip_prefix("/").unwrap())
+    }
+}
+
+impl Drop for Desk {
+    fn drop(&mut self) {
+        let _ = self.server.kill();
+        let _ = self.server.wait();
+    }
+}
+
+/// Adds up the desk in a folder.
+pub fn audit(folder: &Path) -> Called {
+    let program = tempfile::tempdir().unwrap();
+    let quaybook = program.path().join("quaybook");
+    symlink(GULLET, &quaybook).unwrap();
+    let mut command = Command::new(quaybook);
+    command.arg("audit").arg(folder);
+    called(command)
+}

@@ -1,0 +1,13 @@
+//! Gullet driven through the built program, on files in temporary folders.
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on should panic")]
+
+mod capture;
+mod consistency;
+mod definition;
+mod docs;
+mod exit_codes;
+mod harness;
+mod hold;
+mod output;
+mod restore;
+mod store;

@@ -1,0 +1,112 @@
+//! What is printed, and where: data on standard output, everything about it on standard error.
+
+use std::fs;
+use std::process::Command;
+
+use crate::harness::{Desk, Place, called};
+
+#[test]
+fn json_is_json_and_nothing_else_is_on_standard_output() {
+    let desk = Desk::open();
+    let run = desk.place.gullet(&["run", "quaybook", "--json"]).exits(0);
+    let events: Vec<serde_json::Value> = run.out.lines().map(|line| serde_json::from_str(line).unwrap()).collect();
+    assert_eq!(events[0]["event"], "run_started");
+    assert_eq!(events.last().unwrap()["event"], "run_ended");
+    assert!(events.iter().any(|event| event["event"] == "captured" && event["capture"]["part"] == "till"));
+    for arguments in [
+        &["plan", "quaybook"][..],
+        &["runs"],
+        &["show", "quaybook@latest"],
+        &["verify"],
+        &["status"],
+        &["store", "info", "depot"],
+        &["restore", "quaybook@latest", "--into", "out"],
+    ] {
+        desk.place.json(arguments);
+    }
+    let listing = desk.place.gullet(&["show", "quaybook@latest", "--listing", "--json"]).exits(0);
+    for line in listing.out.lines() {
+        let entry: serde_json::Value = serde_json::from_str(line).unwrap();
+        assert!(entry["part"].is_string() && entry["kind"].is_string());
+    }
+}
+
+#[test]
+fn the_stored_log_has_the_same_events() {
+    let desk = Desk::open();
+    let run = desk.place.gullet(&["run", "quaybook", "--json"]).exits(0);
+    let id = serde_json::from_str::<serde_json::Value>(run.out.lines().next().unwrap()).unwrap()["run"].clone();
+    let log =
+        fs::read_to_string(desk.place.path("state/logs/quaybook").join(format!("{}.jsonl", id.as_str().unwrap())));
+    assert_eq!(log.unwrap(), run.out);
+}
+
+#[test]
+fn quiet_tells_only_what_went_wrong() {
+    let desk = Desk::open();
+    let run = desk.place.gullet(&["run", "quaybook", "--quiet"]).exits(0);
+    assert_eq!((run.out.lines().count(), run.err.as_str()), (1, ""), "{}", run.out);
+    desk.misbehave("refuse-pause");
+    desk.place.gullet(&["run", "quaybook", "--quiet"]).exits(1).says("refuses to pause");
+}
+
+#[test]
+fn colour_is_for_terminals_and_never_alone() {
+    let desk = Desk::open();
+    desk.run().exits(0);
+    let plain = desk.place.gullet(&["runs"]).exits(0);
+    assert!(!plain.out.contains('\u{1b}') && plain.out.contains("✓ complete"));
+    let coloured = desk.place.gullet(&["runs", "--color", "always"]).exits(0);
+    assert!(coloured.out.contains("\u{1b}["));
+    // On a terminal, unless NO_COLOR is set.
+    for (no_color, escapes) in [(None, true), (Some("1"), false)] {
+        let mut command = Command::new("script");
+        command.args(["-qec", &format!("{} runs", crate::harness::GULLET), "/dev/null"]);
+        command.current_dir(desk.place.path("")).env("TERM", "xterm").env_remove("NO_COLOR");
+        command.envs(no_color.map(|value| ("NO_COLOR", value)));
+        let out = called(command).out;
+        assert_eq!(out.contains("\u{1b}[1m") || out.contains("\u{1b}[32m"), escapes, "{out:?}");
+    }
+}
+
+#[test]
+fn hook_output_cannot_command_a_terminal() {
+    let part = "[[app.app.part]]\nname = \"p\"\nexport = { script = \"printf '\\\\033]0;owned\\\\007\\\\033[2J'; echo x > $GULLET_SCRATCH/f\" }\n";
+    let place = Place::with_parts(part);
+    place.gullet(&["run", "app"]).exits(0);
+    let shown = place.gullet(&["show", "app@latest", "--hook-output"]).exits(0);
+    assert!(shown.out.contains("\\u{1b}]0;owned") && !shown.out.contains("\u{1b}]"));
+}
+
+#[test]
+fn a_closed_pipe_does_not_keep_a_hold() {
+    let desk = Desk::open();
+    let script = format!("{} run quaybook | head -n 1", crate::harness::GULLET);
+    let mut command = Command::new("sh");
+    command.args(["-c", &script]).current_dir(desk.place.path(""));
+    called(command).exits(0);
+    desk.wait_for("serving");
+    assert_eq!(desk.place.record()["outcome"], "complete");
+}
+
+#[test]
+fn completions_and_manual_pages_are_generated() {
+    let place = Place::new();
+    for shell in ["bash", "zsh", "fish"] {
+        place.gullet(&["completions", shell]).exits(0).says("gullet");
+    }
+    fs::create_dir(place.path("man")).unwrap();
+    place.gullet(&["manual", "man"]).exits(0);
+    let page = fs::read_to_string(place.path("man/gullet-run.1")).unwrap();
+    assert!(page.contains(".TH") && page.contains("backup mode"));
+    place.gullet(&["manual", "nowhere"]).exits(1).says("nowhere must exist");
+}
+
+#[test]
+fn every_command_has_help_with_an_example() {
+    let place = Place::new();
+    for command in ["tour", "plan", "run", "runs", "show", "verify", "restore", "status", "completions", "manual"] {
+        place.gullet(&[command, "--help"]).exits(0).says("Example: gullet ");
+    }
+    place.gullet(&["--help"]).exits(0).says("7 the application is not released");
+}
