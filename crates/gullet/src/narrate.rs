@@ -6,19 +6,28 @@ use gullet_core::record::Capture;
 use crate::text::{count, duration, harmless, size};
 use crate::ui::{BAD, BOLD, DIM, GOOD, Ui, WARN, styled};
 
+/// A warning or an error, with what to do.
+struct Complaint {
+    is_error: bool,
+    text: String,
+    advice: Option<String>,
+}
+
 /// Tells a run as it happens.
 pub struct Narrator<'a> {
     ui: &'a mut Ui,
     /// Whether the word for being held was explained.
     explained: bool,
     held_ms: Option<u64>,
+    /// Complaints of the step that is going on; told below its line.
+    complaints: Vec<Complaint>,
     /// Width of the column that names what a step is about.
     width: usize,
 }
 
 impl<'a> Narrator<'a> {
     pub fn new(ui: &'a mut Ui) -> Self {
-        Self { ui, explained: false, held_ms: None, width: 8 }
+        Self { ui, explained: false, held_ms: None, complaints: Vec::new(), width: 9 }
     }
 
     fn line(&mut self, mark: &str, step: &str, about: &str, note: &str) {
@@ -36,6 +45,8 @@ impl<'a> Narrator<'a> {
         let note = match step.kind {
             // A good part is told when it is stored, a quiet one not at all.
             StepKind::Quiet | StepKind::Store if report.ok => return,
+            // Why is told by the complaints below the line.
+            _ if !report.ok && !self.complaints.is_empty() => String::new(),
             _ if !report.ok => styled(BAD, note),
             StepKind::Enter if !self.explained => {
                 self.explained = true;
@@ -51,6 +62,24 @@ impl<'a> Narrator<'a> {
             _ => note,
         };
         self.line(&mark, step.kind.words(), step.about.as_deref().unwrap_or(""), &note);
+    }
+
+    fn note(&mut self, is_error: bool, about: Option<&str>, text: &str, advice: Option<String>) {
+        let about = about.map(|about| format!("{about}: ")).unwrap_or_default();
+        self.complaints.push(Complaint { is_error, text: format!("{about}{text}"), advice });
+    }
+
+    fn complain(&mut self) {
+        for complaint in std::mem::take(&mut self.complaints) {
+            if complaint.is_error {
+                self.ui.complain(format!("{} {}", styled(BAD, "error:"), harmless(&complaint.text)));
+            } else {
+                self.ui.warning(&complaint.text);
+            }
+            if let Some(advice) = &complaint.advice {
+                self.ui.hint(advice);
+            }
+        }
     }
 
     fn captured(&mut self, capture: &Capture) {
@@ -101,29 +130,20 @@ impl Listener for Narrator<'_> {
             What::Progress { part, files, bytes } => {
                 self.ui.progress(&format!("capture {part}  {}  {}", count(*files, "file"), size(*bytes)));
             }
-            What::StepEnded { report } => self.step(report),
+            What::StepEnded { report } => {
+                self.step(report);
+                self.complain();
+            }
             What::LeavingBegan { held_ms } => self.held_ms = Some(*held_ms),
             What::Captured { capture } => self.captured(capture),
-            What::Warning { about, text } => {
-                let about = about.as_ref().map(|about| format!("{about}: ")).unwrap_or_default();
-                self.ui.warning(&format!("{about}{text}"));
-            }
-            What::Trouble { about, text, advice } => {
-                let about = about.as_ref().map(|about| format!("{about}: ")).unwrap_or_default();
-                self.ui.complain(format!("{} {}", styled(BAD, "error:"), harmless(&format!("{about}{text}"))));
-                if let Some(advice) = advice {
-                    self.ui.hint(advice);
-                }
-            }
+            What::Warning { about, text } => self.note(false, about.as_deref(), text, None),
+            What::Trouble { about, text, advice } => self.note(true, about.as_deref(), text, advice.clone()),
             What::Recorded { record, in_store: false } => {
                 let text = format!("the record waits in {record}");
                 self.ui.complain(format!("{} {}", styled(WARN, "note:"), harmless(&text)));
             }
-            What::HoldBegan
-            | What::Held { .. }
-            | What::Released { .. }
-            | What::Recorded { .. }
-            | What::RunEnded { .. } => {}
+            What::RunEnded { .. } => self.complain(),
+            What::HoldBegan | What::Held { .. } | What::Released { .. } | What::Recorded { .. } => {}
         }
     }
 }

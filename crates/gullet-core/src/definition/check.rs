@@ -147,7 +147,8 @@ impl Checker<'_> {
             } else if schema.get("additionalProperties") == Some(&Value::Bool(true)) {
                 self.places.note(child, self.source_number, key.span());
             } else {
-                self.unknown_key(name, key.span(), schema);
+                let missing = |known: &str| !table.keys().any(|key| key.get_ref() == known);
+                self.unknown_key(name, key.span(), schema, &missing);
             }
         }
         let required = schema.get("required").and_then(Value::as_array);
@@ -159,9 +160,10 @@ impl Checker<'_> {
         }
     }
 
-    fn unknown_key(&mut self, name: &str, range: Range<usize>, schema: &Value) {
+    fn unknown_key(&mut self, name: &str, range: Range<usize>, schema: &Value, missing: &dyn Fn(&str) -> bool) {
         let known = schema.get("properties").and_then(Value::as_object);
-        let here = known.into_iter().flat_map(|known| known.keys().map(String::as_str));
+        // A key that is written already is not the one that was meant.
+        let here = known.into_iter().flat_map(|known| known.keys().map(String::as_str)).filter(|key| missing(key));
         let homes = tables_with(name);
         let (message, hint) = if homes.is_empty() {
             let hint = nearest(name, here).map(|key| format!("did you mean `{key}`?"));

@@ -19,8 +19,8 @@ impl Driver<'_, '_> {
         match deposit.finish() {
             Ok((holdings, tally)) => {
                 let stored: u64 = holdings.wrote.iter().map(|file| file.length).sum();
-                done.note =
-                    Some(format!("{} of {} chunks were new; {stored} bytes stored", tally.new_chunks, tally.chunks));
+                let chunks = count(tally.chunks, "chunk");
+                done.note = Some(format!("{} of {chunks} new, {} stored", tally.new_chunks, size(stored)));
                 self.holdings = holdings;
                 Reply::Yes
             }

@@ -16,8 +16,8 @@ use crate::exit::Exit;
 use crate::narrate::Narrator;
 use crate::open;
 use crate::outside::Outside;
-use crate::text::{count, duration, size};
-use crate::ui::{DIM, Ui, outcome, styled};
+use crate::text::{count, duration, harmless, size};
+use crate::ui::{BAD, DIM, Ui, outcome, styled};
 
 /// Back up applications, one after the other
 ///
@@ -144,6 +144,15 @@ pub fn summary(ui: &mut Ui, ended: &Ended) {
     let took = record.ended.duration_since(record.started).as_millis();
     words.push(format!("took {}", duration(u64::try_from(took).unwrap_or(0))));
     ui.say(words.join("; "));
+    if ended.outcome == Outcome::NotReleased {
+        // Said last of all, so that nobody overlooks it.
+        let by_hand = record.causes.iter().filter(|cause| cause.text.contains("not released"));
+        for cause in by_hand {
+            let step = cause.about.as_deref().unwrap_or("the application");
+            let advice = cause.advice.as_deref().unwrap_or("release it by hand");
+            ui.complain(styled(BAD, harmless(&format!("{step} is still in backup mode: {advice}"))));
+        }
+    }
     let run = &record.run;
     if ended.outcome > Outcome::Complete {
         ui.say(styled(DIM, format!("see: gullet show {run} --hook-output")));

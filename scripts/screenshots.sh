@@ -1,0 +1,59 @@
+#!/usr/bin/env bash
+# Makes the pictures in docs/screenshots/: each main command in a terminal window of 1280x800, on the demo application.
+# Needs xvfb, xterm, imagemagick, x11-utils and fonts-dejavu-core.
+set -eu
+cd "$(dirname "$0")/.."
+for program in Xvfb xterm import xdpyinfo; do
+  command -v "$program" >/dev/null || { echo "missing: $program (xvfb xterm imagemagick x11-utils)" >&2; exit 1; }
+done
+cargo build --release --quiet
+out=$PWD/docs/screenshots
+mkdir -p "$out"
+bin=$PWD/target/release
+# The pictures show the paths an administrator would use, not those of a temporary folder.
+place=/srv/skerry-line
+[ ! -e "$place" ] || { echo "$place is there already" >&2; exit 1; }
+work=$place
+mkdir -p "$work/desk"
+ln -s "$bin/gullet" "$work/quaybook"
+export DISPLAY=:91 PATH="$bin:$place:$PATH" TZ=UTC
+Xvfb :91 -screen 0 1280x800x24 -nolisten tcp >/dev/null 2>&1 & xvfb=$!
+quaybook --desk "$place/desk" serve --operators 6 & desk=$!
+cleanup() { kill $xvfb $desk 2>/dev/null || true; rm -rf "$work"; }
+trap cleanup EXIT
+until xdpyinfo >/dev/null 2>&1; do sleep 0.05; done
+sleep 2
+sed -e "s|@QUAYBOOK@|quaybook|; s|@STATE@|$place/state|; s|@DEPOT@|$place/depot|; s|@DESK@|$place/desk|g; s|@QUAYBOOK@|quaybook|g" \
+  crates/gullet/src/demo.toml | sed "s|\"quaybook\", \"--desk\"|\"$place/quaybook\", \"--desk\"|g; s|\"quaybook\", \"--version\"|\"$place/quaybook\", \"--version\"|" > "$work/gullet.toml"
+cd "$place"
+
+# shot NAME COMMAND [FONT COLUMNS ROWS]: runs the command in a terminal and takes its picture.
+shot() {
+  local font=${3:-11} columns=${4:-140} rows=${5:-41}
+  printf '%s\n' "printf '\$ %s\n' \"$2\"; $2; touch $work/done; sleep 30" > "$work/script"
+  rm -f "$work/done"
+  xterm -b 4 -bw 0 -geometry ${columns}x${rows}+0+0 +sb -fa 'DejaVu Sans Mono' -fs $font -bg '#101418' -fg '#d8dee4' -e bash "$work/script" & local term=$!
+  for _ in $(seq 600); do [ -e "$work/done" ] && break; sleep 0.05; done
+  sleep 0.5
+  import -window root "$out/$1.png"
+  kill $term; wait $term 2>/dev/null || true
+}
+
+gullet store new depot >/dev/null
+shot plan "gullet plan quaybook" 8 180 61
+shot run "gullet run quaybook --reason 'before the 4.2 upgrade'"
+quaybook --desk desk misbehave lie
+shot run-failed "gullet run quaybook"
+quaybook --desk desk misbehave refuse-resume
+shot run-not-released "gullet run quaybook"
+quaybook --desk desk misbehave none; quaybook --desk desk resume >/dev/null
+gullet run quaybook --quiet >/dev/null
+gullet run quaybook --part bookings --reason 'a look at the bookings' --quiet >/dev/null
+shot runs "gullet runs"
+shot show "gullet show quaybook@latest" 8 180 61
+shot verify "gullet verify"
+shot status "gullet status"
+shot restore "gullet restore quaybook@latest --into restored"
+sed -e 's/^entered = /enterd = /; s/limit = "10s", tries/limit = "10 sec", tries/; s/must   = true/must = "yes"/' gullet.toml > wrong.toml
+shot definition-errors "gullet plan quaybook --definition wrong.toml"
+shot tour "gullet tour" 8 180 61

@@ -1,0 +1,34 @@
+#!/usr/bin/env bash
+# Passes all tests on a fresh machine: installs what is missing from Debian's packages when it can, says what is missing
+# when it cannot, then runs `cargo test`. Arguments go to `cargo test`.
+set -eu
+cd "$(dirname "$0")/.."
+
+# program: the Debian package that has it
+needed=(
+  "cc:gcc" "setfattr:attr" "setfacl:acl" "zstd:zstd" "script:bsdutils" "pgrep:procps" "mount:mount" "find:findutils"
+  "tar:tar" "sha256sum:coreutils"
+)
+missing=()
+for pair in "${needed[@]}"; do
+  command -v "${pair%%:*}" >/dev/null 2>&1 || missing+=("${pair##*:}")
+done
+if [ ${#missing[@]} -gt 0 ]; then
+  echo "missing: ${missing[*]}"
+  if [ "$(id -u)" = 0 ] && command -v apt-get >/dev/null; then
+    apt-get update -qq
+    DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends "${missing[@]}"
+  else
+    echo "cannot install them: not root, or no apt-get. Install them and run this again." >&2
+    exit 1
+  fi
+fi
+if [ "$(id -u)" != 0 ]; then
+  echo "the tests mount small filesystems and change owners, which needs root" >&2
+  exit 1
+fi
+if ! command -v cargo >/dev/null; then
+  echo "missing: cargo. Install a Rust toolchain (1.89 or newer)." >&2
+  exit 1
+fi
+exec cargo test --workspace "$@"
