@@ -177,7 +177,7 @@ fn a_narrowed_run_cleans_nothing_up_and_never_stands_for_the_application() {
     desk.place.gullet(&["run", "quaybook", "--part", "bookings"]).exits(0);
     assert_eq!(desk.place.record()["partial"], true);
     assert!(
-        desk.place.json(&["show", &desk.place.record()["run"].as_str().unwrap()])["remarks"]
+        desk.place.json(&["show", desk.place.record()["run"].as_str().unwrap()])["remarks"]
             .as_array()
             .unwrap()
             .is_empty()
