@@ -4,6 +4,7 @@
 //! - [`plan`]: every step that a run will execute, as a value that is shown or applied.
 //! - [`machine`]: decides the next step; pure, so that it can be tried with every fault.
 //! - [`run`]: the driver that performs the steps and emits [`event`]s.
+//! - [`hold`]: the hold and its guard, a second process that leaves it whatever happens.
 //! - [`hook`]: the administrator's commands and probes as processes.
 //! - [`part`]: how each kind of part is captured.
 //! - [`record`] and [`logbook`]: what is kept about a run, and finding it again.
@@ -15,6 +16,7 @@
 
 pub mod definition;
 pub mod event;
+pub mod hold;
 pub mod hook;
 pub mod ids;
 pub mod logbook;

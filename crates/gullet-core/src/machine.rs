@@ -258,6 +258,12 @@ impl Machine {
         }
     }
 
+    /// What was captured cannot be relied on after all.
+    pub fn distrust(&mut self) {
+        self.outcome = self.outcome.combine(Outcome::Failed);
+        self.void = true;
+    }
+
     /// Everything captured is void; go to the nearest way out.
     fn give_up(&mut self, outcome: Outcome) {
         self.outcome = self.outcome.combine(outcome);

@@ -332,6 +332,7 @@ impl Plan {
                 command.as_ref().map(|spec| command_step("hold", format!("{}: {what}", step.name), spec, limit))
             };
             steps.extend(command("enter", &step.enter, Limits::HOOK));
+            steps.extend(command("open a session that holds it", &step.session, Limits::HOOK));
             if let Some(probes) = &step.settled {
                 let within = Some(Limits::SETTLED);
                 probe_steps(&mut steps, "hold", format!("{}: wait until settled", step.name), probes, within);
@@ -350,6 +351,9 @@ impl Plan {
             }
         }
         for step in self.spec.hold.iter().rev() {
+            if step.session.is_some() {
+                steps.push(plain("release", format!("{}: close the session", step.name)));
+            }
             if let Some(leave) = &step.leave {
                 steps.push(command_step("release", format!("{}: leave", step.name), leave, Limits::HOOK));
             }

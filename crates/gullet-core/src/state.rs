@@ -6,6 +6,7 @@
 //! locks/APP.lock                  held while a run of the application lives; the kernel lets go when it dies
 //! scratch/APP/RUN/                private; removed at the end, or by the next run
 //! logs/APP/RUN.jsonl              the run's events as they happened
+//! holds/APP.note                  what is held (see the module `hold`)
 //! waiting/APP/STEM-HASH.json      records that the store could not take
 //! stores/ID/last/APP.json         the last record that this machine wrote there
 //! stores/ID/cache.db              which chunks are in the store
@@ -119,6 +120,7 @@ impl State {
         };
         // A folder that can be read but not written (an account without rights, a filesystem mounted read-only) is
         // found here, not in the middle of a hold.
+        private_folder(&folder.join("holds"))?;
         let probe = folder.join("probe");
         write_whole(&probe, b"")?;
         fs::remove_file(&probe).at(&probe)?;

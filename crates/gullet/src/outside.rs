@@ -1,9 +1,11 @@
 //! What the core is handed of the outside world, for real.
 
 use std::collections::BTreeMap;
+use std::ffi::OsString;
 use std::sync::{Arc, LazyLock};
 use std::time::Duration;
 
+use gullet_core::hold::guard::Told;
 use gullet_core::world::{Clock, Host, Random, Stop, World};
 use jiff::Timestamp;
 use rustix::time::ClockId;
@@ -89,6 +91,33 @@ impl Outside {
     pub fn world(&self) -> World<'_> {
         World { clock: &*CLOCK, random: &*RANDOM, host: &self.host, environment: &self.environment, stop: &self.stop }
     }
+}
+
+/// The command that starts a guard: this very program, even where its file was replaced meanwhile.
+pub fn guard_command() -> Vec<OsString> {
+    vec!["/proc/self/exe".into(), "guard".into()]
+}
+
+/// Makes this process a guard: in a session of its own, so that no terminal and no login session takes it with them, safe
+/// from the out-of-memory killer before others, kept in memory, and deaf to signals but as a wish to leave.
+pub fn as_guard(told: &Told) -> std::io::Result<()> {
+    use signal_hook::consts::{SIGHUP, SIGINT, SIGPIPE, SIGTERM, SIGUSR1};
+    // It fails only for a process that leads a group, which one that was just started does not.
+    let _ = rustix::process::setsid();
+    let _ = std::fs::write("/proc/self/oom_score_adj", "-500");
+    let _ = rustix::mm::mlockall(rustix::mm::MlockAllFlags::CURRENT);
+    let mut signals = signal_hook::iterator::Signals::new([SIGINT, SIGTERM, SIGHUP, SIGPIPE, SIGUSR1])?;
+    let told = told.clone();
+    std::thread::spawn(move || {
+        for signal in signals.forever() {
+            match signal {
+                SIGUSR1 => told.hand_over.ask(signal),
+                SIGPIPE => {}
+                _ => told.leave.ask(signal),
+            }
+        }
+    });
+    Ok(())
 }
 
 /// The name and home of the account that this process runs as, from the password file.

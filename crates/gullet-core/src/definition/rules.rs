@@ -107,16 +107,26 @@ impl Rules<'_> {
     }
 
     fn hold_step(&mut self, at: &str, step: &HoldStep) {
+        let probes = [("settled", &step.settled), ("entered", &step.entered), ("left", &step.left)];
+        for (key, probe) in probes {
+            self.probes(&format!("{at}/{key}"), probe.as_ref(), NOWHERE);
+        }
+        if let Some(session) = &step.session {
+            self.command(&format!("{at}/session"), session, NOWHERE);
+            for (key, there) in [("enter", step.enter.is_some()), ("leave", step.leave.is_some())] {
+                if there {
+                    let message = format!("`session` stands instead of `enter` and `leave`, so `{key}` has no place");
+                    self.flaw(&format!("{at}/{key}"), message, None);
+                }
+            }
+            return;
+        }
         let (Some(enter), Some(leave)) = (&step.enter, &step.leave) else {
             let missing = if step.enter.is_none() { "enter" } else { "leave" };
             return self.flaw(at, format!("the hold step `{}` has no `{missing}`", step.name), None);
         };
         self.command(&format!("{at}/enter"), enter, NOWHERE);
         self.command(&format!("{at}/leave"), leave, NOWHERE);
-        let probes = [("settled", &step.settled), ("entered", &step.entered), ("left", &step.left)];
-        for (key, probe) in probes {
-            self.probes(&format!("{at}/{key}"), probe.as_ref(), NOWHERE);
-        }
         let of_left = step.left.iter().flat_map(OneOrMany::all).map(|probe| &probe.command);
         for command in of_left.chain([leave]) {
             if command.env.values().any(|value| matches!(value, EnvValue::Env(_))) {

@@ -299,9 +299,10 @@ pub struct HoldStep {
     /// A lock that several applications share.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub lock: Option<Later>,
-    /// A process that owns the lock for as long as it lives.
+    /// Instead of `enter` and `leave`: a process that prints `held` when it owns the lock, keeps it while it lives, and
+    /// lets go when its standard input closes.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub session: Option<Later>,
+    pub session: Option<CommandSpec>,
 }
 
 /// What to do when the application is held already.

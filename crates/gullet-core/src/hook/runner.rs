@@ -76,6 +76,8 @@ pub struct Call<'a> {
     pub stdout: Option<PathBuf>,
     /// Further environment.
     pub env: BTreeMap<String, String>,
+    /// Whether it may leave notes in `GULLET_NOTES`. What must work on a full or frozen disk may not.
+    pub notes: bool,
 }
 
 /// What came of a call.
@@ -92,7 +94,8 @@ pub struct Outcome {
 }
 
 impl Outcome {
-    fn new(result: Result<(), String>) -> Self {
+    /// An outcome without a process.
+    pub(crate) fn new(result: Result<(), String>) -> Self {
         Self { tries: Vec::new(), result, text: String::new(), notes: Notes::default() }
     }
 }
@@ -127,7 +130,8 @@ impl Runner<'_> {
         env
     }
 
-    fn prepare(&self, spec: &CommandSpec, call: &Call<'_>) -> Result<Invocation, HookError> {
+    /// Puts a command together.
+    pub(crate) fn prepare(&self, spec: &CommandSpec, call: &Call<'_>) -> Result<Invocation, HookError> {
         let mut values = call.values.clone();
         values.insert("run".to_owned(), self.run.clone());
         if let Some(scratch) = &call.scratch {
@@ -165,9 +169,11 @@ impl Runner<'_> {
 
     /// Runs a command until it succeeds, as often as it may be tried; takes its notes.
     pub fn run(&self, spec: &CommandSpec, mut call: Call<'_>) -> Outcome {
-        let notes_file = self.folder.join("notes.jsonl");
-        let _ = fs::write(&notes_file, "");
-        call.env.insert("GULLET_NOTES".to_owned(), notes_file.display().to_string());
+        let notes_file = call.notes.then(|| self.folder.join("notes.jsonl"));
+        if let Some(file) = &notes_file {
+            let _ = fs::write(file, "");
+            call.env.insert("GULLET_NOTES".to_owned(), file.display().to_string());
+        }
         let mut outcome = Outcome::new(Err("it was not tried".to_owned()));
         let mut pause = Duration::from_millis(200);
         for number in 0..spec.tries.unwrap_or(1).max(1) {
@@ -193,10 +199,12 @@ impl Runner<'_> {
                 break;
             }
         }
-        let (notes, errors) = Notes::parse(&fs::read_to_string(&notes_file).unwrap_or_default());
-        outcome.notes = notes;
-        outcome.notes.warnings.extend(errors.iter().map(ToString::to_string));
-        let _ = fs::remove_file(&notes_file);
+        if let Some(file) = notes_file {
+            let (notes, errors) = Notes::parse(&fs::read_to_string(&file).unwrap_or_default());
+            outcome.notes = notes;
+            outcome.notes.warnings.extend(errors.iter().map(ToString::to_string));
+            let _ = fs::remove_file(&file);
+        }
         outcome
     }
 

@@ -46,6 +46,7 @@ fn call<'a>(part: &PlannedPart, context: &Securing<'a, '_>) -> Call<'a> {
     Call {
         values: part.values.clone(),
         moment: "capture",
+        notes: true,
         limit: Limits::EXPORT,
         patience: context.patience,
         ..Call::default()

@@ -1,6 +1,7 @@
 //! One run, task by task.
 
 use std::collections::BTreeMap;
+use std::ffi::OsString;
 use std::fs::{self, File};
 use std::io::Write;
 use std::path::PathBuf;
@@ -12,6 +13,7 @@ use jiff::Timestamp;
 
 use crate::definition::{Drift, OneOrMany};
 use crate::event::{CommandReport, Event, Listener, StepKind, StepName, StepReport, What};
+use crate::hold::Guarded;
 use crate::hook::{Call, CallOutcome, Limits, Patience, Runner};
 use crate::ids::RunId;
 use crate::logbook::Logged;
@@ -44,6 +46,8 @@ pub struct Setup<'a> {
     pub last_good: Option<&'a Logged>,
     /// The name of the last record of the application by this writer.
     pub previous: Option<String>,
+    /// The command that starts a guard: this program, told to be one.
+    pub guard: &'a [OsString],
 }
 
 /// A run that is over.
@@ -105,6 +109,9 @@ pub fn execute(setup: Setup<'_>, listener: &mut dyn Listener) -> Ended {
         began: setup.world.clock.uptime(),
         hold_began: None,
         settling: Duration::ZERO,
+        is_settling: false,
+        guard: None,
+        guard_command: setup.guard,
         steps: 0,
         told: false,
         committed: None,
@@ -142,6 +149,10 @@ pub(super) struct Driver<'a, 'd> {
     began: Duration,
     pub(super) hold_began: Option<Duration>,
     pub(super) settling: Duration,
+    /// Whether work in hand is being waited for, so that the limit stands still.
+    pub(super) is_settling: bool,
+    pub(super) guard: Option<Guarded>,
+    pub(super) guard_command: &'a [OsString],
     steps: u32,
     /// Whether the reason for going out early was told.
     told: bool,
@@ -177,6 +188,9 @@ impl<'a> Driver<'a, '_> {
             if matches!(task, Task::Leave(_) | Task::ProveLeft(_)) {
                 self.after_leaving();
             }
+        }
+        if let Some(guard) = self.guard.take() {
+            guard.finish(self.world.clock);
         }
         let outcome = self.machine.outcome();
         let took = self.world.clock.uptime().saturating_sub(self.began);
@@ -215,7 +229,8 @@ impl<'a> Driver<'a, '_> {
 
     /// The uptime at which leaving must begin.
     pub(super) fn deadline(&self) -> Option<Duration> {
-        self.hold_began.map(|began| began + self.settling + self.plan.longest_hold())
+        let began = self.hold_began.filter(|_| !self.is_settling)?;
+        Some(began + self.settling + self.plan.longest_hold())
     }
 
     /// What may end a task of the hold early.
@@ -238,6 +253,13 @@ impl<'a> Driver<'a, '_> {
                 _ => "a signal",
             };
             self.trouble(None, format!("stopped by {name}"), None);
+        }
+        let lost = self.guard.as_mut().and_then(Guarded::lost).filter(|_| self.machine.is_in_hold());
+        if let Some(why) = lost {
+            self.machine.lose_hold();
+            let advice = "see with `gullet show` which step took so long, or raise `longest_hold`";
+            let advice = why.contains("limit").then(|| advice.to_owned());
+            self.trouble(None, format!("{why}, so everything captured is void"), advice);
         }
         let over = self.deadline().is_some_and(|at| self.world.clock.uptime() >= at);
         if over && self.machine.is_in_hold() {
@@ -451,6 +473,7 @@ impl<'a> Driver<'a, '_> {
                 patience,
                 scratch: Some(self.scratch.clone()),
                 env,
+                notes: true,
                 ..Call::default()
             };
             let outcome = self.runner.run(&hook.command, call);

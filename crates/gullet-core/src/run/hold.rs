@@ -2,7 +2,9 @@
 
 use crate::definition::{HoldStep, OneOrMany, Probe};
 use crate::event::What;
+use crate::hold::{Answer, GuardError, Guarded, Note, NoteHead, Op, Order, Stuck, forgotten, guard, notes_folder};
 use crate::hook::{Call, Limits, Patience};
+use crate::ids::random_id;
 use crate::machine::Reply;
 
 use super::driver::{Done, Driver, millis};
@@ -25,6 +27,10 @@ impl<'a> Driver<'a, '_> {
 
     pub(super) fn look(&mut self, number: usize, done: &mut Done) -> Reply {
         let step = self.step(number);
+        if let Some(head) = self.hold_by_hand().filter(|head| head.entered.contains(&number)) {
+            done.note = Some(format!("{}; this run takes the hold over", head.describe()));
+            return Reply::Serving;
+        }
         let serving = step.left.as_ref().map(|probes| self.holds(probes, &step.name, done));
         if let Some(Ok(())) = serving {
             done.note = Some("serving".to_owned());
@@ -52,46 +58,121 @@ impl<'a> Driver<'a, '_> {
         reply
     }
 
-    pub(super) fn enter(&mut self, number: usize, done: &mut Done) -> Reply {
-        let step = self.step(number);
-        if self.hold_began.is_none() {
-            self.hold_began = Some(self.world.clock.uptime());
-            self.emit(What::HoldBegan);
+    /// The hold by hand that this run takes over: of the same account, and still owned by its guard.
+    fn hold_by_hand(&self) -> Option<NoteHead> {
+        let notes = notes_folder(&self.plan.state);
+        match Note::look(&notes, &self.plan.app) {
+            Ok(Stuck::Alive(Some(head))) if head.by_hand && head.account == self.world.host.account => Some(*head),
+            _ => None,
         }
-        let Some(enter) = &step.enter else { return Reply::Yes };
-        let outcome = self.runner.run(enter, self.call("enter", Limits::HOOK, self.patience()));
-        self.said(outcome, step, "cannot be entered", done)
     }
 
-    fn said(&mut self, outcome: crate::hook::CallOutcome, step: &HoldStep, what: &str, done: &mut Done) -> Reply {
-        match self.took(outcome, &step.name, done) {
+    /// Starts the guard before anything is entered.
+    fn start_guard(&mut self) -> Result<(), String> {
+        if self.guard.is_some() {
+            return Ok(());
+        }
+        let by_hand = self.hold_by_hand();
+        let order = Order {
+            app: self.plan.app.clone(),
+            run: self.run.to_string(),
+            token: random_id(self.world.random, 20),
+            steps: self.plan.spec.hold.clone(),
+            limit_ms: millis(self.plan.longest_hold()),
+            notes: notes_folder(&self.plan.state),
+            scratch: self.scratch.clone(),
+            host: self.world.host.clone(),
+            by_hand: false,
+            take_over: by_hand.is_some(),
+        };
+        if let Some(head) = by_hand {
+            // Its lock is held, so the process number is that of its guard.
+            let guard = i32::try_from(head.pid).ok().and_then(rustix::process::Pid::from_raw);
+            if let Some(guard) = guard {
+                let _ = rustix::process::kill_process(guard, rustix::process::Signal::USR1);
+            }
+        }
+        let guard = Guarded::start(self.guard_command, &order).map_err(|error| crate::part::chain(&error))?;
+        self.guard = Some(guard);
+        Ok(())
+    }
+
+    /// Has an operation performed by the guard, and takes its processes and warnings into the step.
+    fn ask(&mut self, op: Op, about: &str, done: &mut Done) -> Result<Answer, String> {
+        let stop = self.world.stop;
+        let Some(guard) = self.guard.as_mut() else { return Err(GuardError::Gone.to_string()) };
+        let answer = guard.ask(op, stop).map_err(|error| error.to_string())?;
+        for report in &answer.commands {
+            if !report.escaped.is_empty() {
+                let text = format!("processes that could not be ended: {}", report.escaped.join(", "));
+                self.warn(Some(about), text);
+            }
+        }
+        done.commands.extend(answer.commands.iter().cloned());
+        for warning in &answer.warnings {
+            self.warn(Some(about), warning.clone());
+        }
+        Ok(answer)
+    }
+
+    fn asked(&mut self, op: Op, step: &HoldStep, what: &str, done: &mut Done) -> Reply {
+        let result = self.ask(op, &step.name, done).and_then(|answer| answer.result);
+        match result {
             Ok(()) => Reply::Yes,
             Err(why) => {
                 done.note = Some(why.clone());
-                self.trouble(Some(&step.name), format!("{what}: {why}"), None);
+                // A wish to stop, the limit and a lost hold are told by themselves.
+                if self.world.stop.asked().is_none() && !self.is_lost() && !self.is_over() {
+                    self.trouble(Some(&step.name), format!("{what}: {why}"), None);
+                }
                 Reply::No
             }
         }
     }
 
+    fn is_lost(&mut self) -> bool {
+        self.guard.as_mut().is_some_and(|guard| guard.lost().is_some())
+    }
+
+    fn is_over(&self) -> bool {
+        self.deadline().is_some_and(|at| self.world.clock.uptime() >= at)
+    }
+
+    pub(super) fn enter(&mut self, number: usize, done: &mut Done) -> Reply {
+        let step = self.step(number);
+        if let Err(why) = self.start_guard() {
+            done.note = Some(why.clone());
+            self.trouble(Some(&step.name), why, None);
+            return Reply::No;
+        }
+        if self.hold_began.is_none() {
+            self.hold_began = Some(self.world.clock.uptime());
+            self.emit(What::HoldBegan);
+        }
+        self.asked(Op::Enter(number), step, "cannot be entered", done)
+    }
+
     pub(super) fn settle(&mut self, number: usize, done: &mut Done) -> Reply {
         let step = self.step(number);
-        let Some(probes) = &step.settled else { return Reply::Yes };
         let began = self.world.clock.uptime();
-        let patience = Patience { stop: Some(self.world.stop), until: None };
-        let outcome = self.runner.wait_for(probes, &self.call("settled", Limits::PROBE, patience), Limits::SETTLED);
+        // While work in hand is waited for, the limit stands still, here as in the guard.
+        self.is_settling = true;
+        let reply = self.asked(Op::Settle(number), step, "did not settle", done);
+        self.is_settling = false;
         let waited = self.world.clock.uptime().saturating_sub(began);
         self.settling += waited;
-        done.note = Some(format!("waited {:.1} s for the work in hand", waited.as_secs_f64()));
-        self.said(outcome, step, "did not settle", done)
+        let text = format!("waited {:.1} s for the work in hand", waited.as_secs_f64());
+        done.note = Some(done.note.take().map_or(text.clone(), |why| format!("{text}: {why}")));
+        reply
     }
 
     pub(super) fn prove(&mut self, number: usize, done: &mut Done) -> Reply {
         let step = self.step(number);
-        let Some(probes) = &step.entered else { return Reply::Yes };
-        let outcome =
-            self.runner.wait_for(probes, &self.call("entered", Limits::PROBE, self.patience()), Limits::WITHIN);
-        let reply = self.said(outcome, step, "is not held", done);
+        if let Err(why) = self.start_guard() {
+            self.trouble(Some(&step.name), why, None);
+            return Reply::No;
+        }
+        let reply = self.asked(Op::Prove(number), step, "is not held", done);
         if reply == Reply::Yes && number + 1 == self.plan.spec.hold.len() {
             let proven = self.plan.spec.hold.iter().all(|step| step.entered.is_some());
             self.emit(What::Held { proven });
@@ -101,9 +182,17 @@ impl<'a> Driver<'a, '_> {
 
     pub(super) fn prove_again(&mut self, number: usize, done: &mut Done) -> Reply {
         let step = self.step(number);
-        let Some(probes) = &step.entered else { return Reply::Yes };
-        let outcome = self.runner.ask(probes, &self.call("entered", Limits::PROBE, self.patience()));
-        let reply = self.said(outcome, step, "is no longer held, so everything captured is void", done);
+        let mut reply =
+            self.asked(Op::ProveAgain(number), step, "is no longer held, so everything captured is void", done);
+        let notes = notes_folder(&self.plan.state);
+        let token = self.guard.as_ref().map(|guard| guard.token.clone()).unwrap_or_default();
+        // Where this run entered nothing (all was found held), the note never came to be held.
+        let ours = self.hold_began.is_some();
+        if reply == Reply::Yes && ours && !guard::still_stands(&notes, &self.plan.app, &token) {
+            let text = "the hold note is no longer this run's, so everything captured is void";
+            self.trouble(Some(&step.name), text.to_owned(), None);
+            reply = Reply::No;
+        }
         if reply == Reply::No {
             self.builder.hold.proven = false;
         }
@@ -118,10 +207,16 @@ impl<'a> Driver<'a, '_> {
             let held = self.world.clock.uptime().saturating_sub(began).saturating_sub(self.settling);
             self.emit(What::LeavingBegan { held_ms: millis(held) });
         }
-        let Some(leave) = &step.leave else { return Reply::Yes };
+        if self.guard.is_none() {
+            done.note = Some("it was never entered".to_owned());
+            return Reply::Yes;
+        }
         // Never cut short by a signal to Gullet, nor by the limit that made it necessary.
-        let outcome = self.runner.run(leave, self.call("leave", Limits::HOOK, Patience::default()));
-        match self.took(outcome, &step.name, done) {
+        let result = match self.ask(Op::Leave(number), &step.name, done) {
+            Ok(answer) => answer.result,
+            Err(_) => self.leave_without_guard(done),
+        };
+        match result {
             Ok(()) => Reply::Yes,
             Err(why) => {
                 done.note = Some(why.clone());
@@ -135,12 +230,32 @@ impl<'a> Driver<'a, '_> {
         }
     }
 
+    /// The guard is gone: leave what its note says is held.
+    fn leave_without_guard(&mut self, done: &mut Done) -> Result<(), String> {
+        let notes = notes_folder(&self.plan.state);
+        let left = forgotten::leave(&notes, &self.plan.app, self.world, &self.scratch);
+        done.note = Some("the guard is gone; left by the run itself".to_owned());
+        match left {
+            Ok(Some(found)) => found.left,
+            Ok(None) => Ok(()),
+            Err(error) => Err(crate::part::chain(&error)),
+        }
+    }
+
     pub(super) fn prove_left(&mut self, number: usize, done: &mut Done) -> Reply {
         let step = self.step(number);
-        let Some(probes) = &step.left else { return Reply::Yes };
-        let call = self.call("left", Limits::PROBE, Patience::default());
-        let outcome = self.runner.wait_for(probes, &call, Limits::WITHIN);
-        match self.took(outcome, &step.name, done) {
+        let result = match (self.guard.is_some(), &step.left) {
+            (false, _) | (_, None) => Ok(()),
+            (true, Some(probes)) => match self.ask(Op::ProveLeft(number), &step.name, done) {
+                Ok(answer) => answer.result,
+                Err(_) => {
+                    let call = self.call("left", Limits::PROBE, Patience::default());
+                    let outcome = self.runner.wait_for(probes, &call, Limits::WITHIN);
+                    self.took(outcome, &step.name, done)
+                }
+            },
+        };
+        match result {
             Ok(()) => Reply::Yes,
             Err(why) => {
                 done.note = Some(why.clone());

@@ -5,6 +5,7 @@ use std::fs;
 use gullet_store::{DocumentName, Store, WriterInfo, check_payload};
 
 use crate::event::{StepName, StepReport, What};
+use crate::hold::{guard, notes_folder};
 use crate::machine::{Moment, Reply};
 use crate::outcome::Outcome;
 use crate::part::chain;
@@ -115,6 +116,7 @@ impl Driver<'_, '_> {
                 self.warn(Some("hold"), text);
             }
         }
+        self.ask_the_note();
         let record = self.record();
         let bytes = match serde_json::to_vec_pretty(&record) {
             Ok(bytes) => bytes,
@@ -139,6 +141,20 @@ impl Driver<'_, '_> {
         let refused = record.outcome == Outcome::Refused;
         self.committed = Some(Committed { record, name, in_store });
         if in_store || refused { Reply::Yes } else { Reply::No }
+    }
+
+    /// A run that was stopped and goes on later must not commit what its guard has let go meanwhile.
+    fn ask_the_note(&mut self) {
+        let Some(token) = self.guard.as_ref().map(|guard| guard.token.clone()) else { return };
+        let notes = notes_folder(&self.plan.state);
+        if self.machine.is_void() || self.hold_began.is_none() {
+            return;
+        }
+        if !guard::was_left_as_asked(&notes, &self.plan.app, &token) {
+            self.machine.distrust();
+            let text = "the guard left the hold by itself, so everything captured is void";
+            self.trouble(Some("hold"), text.to_owned(), None);
+        }
     }
 
     fn write_record(&self, record: &Record, bytes: &[u8]) -> Result<String, String> {

@@ -1,6 +1,7 @@
 //! The commands, one file each.
 
 mod generate;
+mod guard;
 mod plan;
 mod restore;
 mod run;
@@ -35,6 +36,8 @@ pub enum Command {
     Store(store::StoreCommand),
     Completions(generate::CompletionsArgs),
     Manual(generate::ManualArgs),
+    #[command(hide = true)]
+    Guard(guard::GuardArgs),
 }
 
 /// Where a reading command reads.
@@ -59,5 +62,6 @@ pub fn execute(ui: &mut Ui, global: &Global, command: Command) -> Result<Exit, C
         Command::Store(command) => store::store(ui, global, &command),
         Command::Completions(args) => generate::completions(ui, &args),
         Command::Manual(args) => generate::manual(ui, &args),
+        Command::Guard(_) => guard::guard(),
     }
 }

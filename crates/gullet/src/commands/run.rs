@@ -15,7 +15,7 @@ use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::narrate::Narrator;
 use crate::open;
-use crate::outside::Outside;
+use crate::outside::{Outside, guard_command};
 use crate::text::{count, duration, harmless, size};
 use crate::ui::{BAD, DIM, Ui, outcome, styled};
 
@@ -118,7 +118,8 @@ pub fn run_one(
     let previous = previous.map(|logged| logged.name.clone());
     let runner = Runner { world, app, run: run.to_string(), folder: state.place(&["scratch"])? };
     let plan = Plan::make(loaded, request, state.folder().to_path_buf(), &runner, last_good)?;
-    let setup = Setup { world, state, run, plan: &plan, lock, store, last_good, previous };
+    let guard = guard_command();
+    let setup = Setup { world, state, run, plan: &plan, lock, store, last_good, previous, guard: &guard };
     Ok(execute(setup, &mut Narrator::new(ui)))
 }
 

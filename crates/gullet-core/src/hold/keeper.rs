@@ -1,0 +1,265 @@
+//! Entering, proving and leaving hold steps, and measuring the hold. No main process is needed for it.
+
+use std::collections::BTreeMap;
+use std::time::Duration;
+
+use super::note::Note;
+use super::protocol::{Answer, Op};
+use super::session::Session;
+use crate::definition::{CommandSpec, HoldStep, OneOrMany, Probe};
+use crate::hook::{Call, CallOutcome, Limits, Patience, Runner};
+use crate::world::Stop;
+
+/// Owns the hold of one application.
+pub struct Keeper<'w> {
+    runner: Runner<'w>,
+    steps: Vec<HoldStep>,
+    limit: Duration,
+    note: Option<Note>,
+    /// Steps that were entered, or may have been, and are not proven to be left.
+    entered: Vec<usize>,
+    sessions: BTreeMap<usize, Session>,
+    began: Option<Duration>,
+    settling: Duration,
+    left_at: Option<Duration>,
+}
+
+impl<'w> Keeper<'w> {
+    /// A keeper of these steps; `entered` are held already.
+    pub fn new(
+        runner: Runner<'w>,
+        steps: Vec<HoldStep>,
+        limit: Duration,
+        note: Option<Note>,
+        entered: Vec<usize>,
+    ) -> Self {
+        let began = (!entered.is_empty()).then(|| runner.world.clock.uptime());
+        Self {
+            runner,
+            steps,
+            limit,
+            note,
+            entered,
+            sessions: BTreeMap::new(),
+            began,
+            settling: Duration::ZERO,
+            left_at: None,
+        }
+    }
+
+    /// Whether anything is held, or may be.
+    pub fn holds(&self) -> bool {
+        !self.entered.is_empty()
+    }
+
+    /// The steps that are held, or may be.
+    pub fn entered(&self) -> &[usize] {
+        &self.entered
+    }
+
+    /// The note, where there is one.
+    pub fn note(&mut self) -> Option<&mut Note> {
+        self.note.as_mut()
+    }
+
+    /// The uptime at which leaving must begin.
+    pub fn deadline(&self) -> Option<Duration> {
+        self.began.map(|began| began + self.settling + self.limit)
+    }
+
+    fn held(&self) -> Duration {
+        let until = self.left_at.unwrap_or_else(|| self.runner.world.clock.uptime());
+        self.began.map_or(Duration::ZERO, |began| until.saturating_sub(began).saturating_sub(self.settling))
+    }
+
+    /// A session that ended by itself, so that its lock is lost.
+    pub fn lost_session(&mut self) -> Option<String> {
+        let mut ended = self.sessions.iter_mut().filter_map(|(step, session)| (!session.is_alive()).then_some(*step));
+        let lost = ended.next()?;
+        let name = self.steps[lost].name.clone();
+        // Its lock is gone with it: nothing is left to leave but what its report may say.
+        self.sessions.remove(&lost)?.end(self.runner.world.clock);
+        self.entered.retain(|step| *step != lost);
+        Some(format!("the session of `{name}` ended by itself, and its lock with it"))
+    }
+
+    /// Performs an operation. Leaving is never cut short; all else ends when `stop` asks for it, or at the limit.
+    pub fn perform(&mut self, op: Op, stop: &Stop) -> Answer {
+        let patience = Patience { stop: Some(stop), until: self.deadline() };
+        match op {
+            Op::Enter(step) => self.enter(step, stop),
+            Op::Settle(step) => self.settle(step, Patience { until: None, ..patience }),
+            Op::Prove(step) => {
+                let probes = self.steps[step].entered.clone();
+                self.asked(step, probes.as_ref(), Some(Limits::WITHIN), patience)
+            }
+            Op::ProveAgain(step) => {
+                let probes = self.steps[step].entered.clone();
+                self.asked(step, probes.as_ref(), None, patience)
+            }
+            Op::Leave(step) => self.leave(step),
+            Op::ProveLeft(step) => {
+                let probes = self.steps[step].left.clone();
+                let answer = self.asked(step, probes.as_ref(), Some(Limits::WITHIN), Patience::default());
+                if answer.result.is_ok() {
+                    self.forget(step);
+                }
+                answer
+            }
+        }
+    }
+
+    fn answer(&self, outcome: CallOutcome) -> Answer {
+        Answer {
+            result: outcome.result,
+            commands: outcome.tries,
+            warnings: outcome.notes.warnings,
+            held_ms: millis(self.held()),
+            waited_ms: 0,
+        }
+    }
+
+    /// Whether sessions are open; they cannot be given to another process.
+    pub fn has_sessions(&self) -> bool {
+        !self.sessions.is_empty()
+    }
+
+    fn enter(&mut self, step: usize, stop: &Stop) -> Answer {
+        if self.entered.contains(&step) {
+            // Taken over from a hold by hand.
+            return self.answer(CallOutcome::new(Ok(())));
+        }
+        let now = self.runner.world.clock.now();
+        let noted = self.note.as_mut().map_or(Ok(()), |note| note.entering(step, now));
+        if let Err(error) = noted {
+            // Nothing may be entered that nobody could find again.
+            let why = format!("the hold could not be noted: {}", crate::part::chain(&error));
+            return Answer { result: Err(why), commands: Vec::new(), warnings: Vec::new(), held_ms: 0, waited_ms: 0 };
+        }
+        self.entered.retain(|entered| *entered != step);
+        self.entered.push(step);
+        self.began.get_or_insert_with(|| self.runner.world.clock.uptime());
+        let patience = Patience { stop: Some(stop), until: self.deadline() };
+        let spec = &self.steps[step];
+        if let Some(session) = spec.session.clone() {
+            return self.start_session(step, &session, patience);
+        }
+        let Some(enter) = spec.enter.clone() else { return self.answer(CallOutcome::new(Ok(()))) };
+        let outcome = self.runner.run(&enter, call("enter", patience));
+        self.answer(outcome)
+    }
+
+    fn start_session(&mut self, step: usize, spec: &CommandSpec, patience: Patience<'_>) -> Answer {
+        let mut outcome = CallOutcome::new(Ok(()));
+        match self.runner.prepare(spec, &Call { notes: false, ..call("enter", patience) }) {
+            Err(error) => outcome.result = Err(error.to_string()),
+            Ok(invocation) => match Session::start(invocation, self.runner.world.clock, patience) {
+                Ok(session) => {
+                    self.sessions.insert(step, session);
+                }
+                Err((why, report)) => {
+                    outcome.result = Err(why);
+                    outcome.tries.push(report);
+                }
+            },
+        }
+        self.answer(outcome)
+    }
+
+    fn settle(&mut self, step: usize, patience: Patience<'_>) -> Answer {
+        let Some(probes) = self.steps[step].settled.clone() else { return self.answer(CallOutcome::new(Ok(()))) };
+        let began = self.runner.world.clock.uptime();
+        let outcome = self.runner.wait_for(&probes, &probe_call("settled", patience), Limits::SETTLED);
+        let waited = self.runner.world.clock.uptime().saturating_sub(began);
+        self.settling += waited;
+        Answer { waited_ms: millis(waited), ..self.answer(outcome) }
+    }
+
+    fn asked(
+        &mut self,
+        step: usize,
+        probes: Option<&OneOrMany<Probe>>,
+        within: Option<Duration>,
+        patience: Patience<'_>,
+    ) -> Answer {
+        if self.steps[step].session.is_some()
+            && patience.until.is_some()
+            && !self.sessions.get_mut(&step).is_some_and(Session::is_alive)
+        {
+            return self.answer(CallOutcome::new(Err("its session has ended, and its lock with it".to_owned())));
+        }
+        let Some(probes) = probes else { return self.answer(CallOutcome::new(Ok(()))) };
+        let call = probe_call("probe", patience);
+        let outcome = match within {
+            Some(within) => self.runner.wait_for(probes, &call, within),
+            None => self.runner.ask(probes, &call),
+        };
+        self.answer(outcome)
+    }
+
+    fn leave(&mut self, step: usize) -> Answer {
+        self.left_at.get_or_insert_with(|| self.runner.world.clock.uptime());
+        if !self.entered.contains(&step) {
+            return self.answer(CallOutcome::new(Ok(())));
+        }
+        let outcome = match self.sessions.remove(&step) {
+            Some(session) => {
+                let mut outcome = CallOutcome::new(Ok(()));
+                outcome.tries.push(session.end(self.runner.world.clock));
+                outcome
+            }
+            None => match self.steps[step].leave.clone() {
+                Some(leave) => self.runner.run(&leave, Call { notes: false, ..call("leave", Patience::default()) }),
+                None => CallOutcome::new(Ok(())),
+            },
+        };
+        if self.steps[step].left.is_none() && outcome.result.is_ok() {
+            self.forget(step);
+        }
+        self.answer(outcome)
+    }
+
+    /// A step is left. Leave first, write afterwards.
+    fn forget(&mut self, step: usize) {
+        self.entered.retain(|entered| *entered != step);
+        let entered = self.entered.clone();
+        if let Some(note) = &mut self.note {
+            let _ = note.leaving(&entered, None);
+        }
+    }
+
+    /// Leaves everything that is held, in reverse, and proves it; a failing step never stops the others.
+    ///
+    /// # Errors
+    /// What is still held, and why.
+    pub fn leave_all(&mut self, why: &str) -> Result<(), String> {
+        let stop = Stop::default();
+        let mut failed = Vec::new();
+        for step in self.entered.clone().into_iter().rev() {
+            let left = self.perform(Op::Leave(step), &stop);
+            let has_probe = self.steps[step].left.is_some();
+            let result = if has_probe { self.perform(Op::ProveLeft(step), &stop).result } else { left.result };
+            if let Err(error) = result {
+                failed.push(format!("{}: {error}", self.steps[step].name));
+            }
+        }
+        let entered = self.entered.clone();
+        let text = if failed.is_empty() { why.to_owned() } else { format!("{why}; {}", failed.join("; ")) };
+        if let Some(note) = &mut self.note {
+            let _ = note.leaving(&entered, Some(text));
+        }
+        if failed.is_empty() { Ok(()) } else { Err(failed.join("; ")) }
+    }
+}
+
+fn call<'a>(moment: &'a str, patience: Patience<'a>) -> Call<'a> {
+    Call { moment, limit: Limits::HOOK, patience, notes: true, ..Call::default() }
+}
+
+fn probe_call<'a>(moment: &'a str, patience: Patience<'a>) -> Call<'a> {
+    Call { limit: Limits::PROBE, notes: false, ..call(moment, patience) }
+}
+
+fn millis(time: Duration) -> u64 {
+    u64::try_from(time.as_millis()).unwrap_or(u64::MAX)
+}

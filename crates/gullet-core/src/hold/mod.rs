@@ -1,0 +1,22 @@
+//! The hold: entered, proven, left; by a second process that owns it, whatever happens to the first.
+//!
+//! - [`Keeper`]: enters and leaves steps, runs their probes, keeps sessions, measures. Lives in the guard.
+//! - [`guard`]: the second process. It serves the main process's requests, and leaves by itself at the limit, at
+//!   main's death, or when it is told to by a signal.
+//! - [`Guarded`]: the main process's end of it.
+//! - [`Note`]: what is held, on disk, so that a later command can leave what guard and main both could not.
+//! - [`forgotten`]: leaving such a hold.
+
+pub mod forgotten;
+pub mod guard;
+mod keeper;
+mod note;
+mod protocol;
+mod remote;
+mod session;
+
+pub use keeper::Keeper;
+pub use note::{Note, NoteError, NoteHead, NoteState, Stuck};
+pub use protocol::{Answer, Op, Order};
+pub(crate) use remote::notes_folder;
+pub use remote::{GuardError, Guarded};

@@ -1,0 +1,404 @@
+//! The hold note: what is held, on disk.
+//!
+//! One file an application, `holds/APP.note` in the state folder, of fixed size. Its first 4 KiB are the head, JSON padded
+//! with spaces, rewritten in place; the rest is the hold steps. The file is complete and synced before anything is
+//! entered, so moving its state forward takes no new space. Only the process that has the kernel's lock on the file
+//! writes it; whether somebody has it is how liveness is asked.
+
+use std::fs::{self, File, OpenOptions};
+use std::io::{self, Read, Write};
+use std::os::unix::fs::{FileExt, MetadataExt, OpenOptionsExt};
+use std::path::{Path, PathBuf};
+
+use gullet_store::{IoPath, PathError};
+use jiff::Timestamp;
+use rustix::fs::FlockOperation;
+use serde::{Deserialize, Serialize};
+
+use crate::definition::HoldStep;
+
+/// Bytes of the head.
+const HEAD: usize = 4096;
+
+/// How far a hold is. It only moves forward.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum NoteState {
+    /// Nothing is entered yet.
+    Preparing,
+    /// Something is held, or may be.
+    Held,
+    /// Leaving has begun.
+    Leaving,
+    /// Everything is left.
+    Left,
+    /// A person declared that it is left.
+    Declared,
+}
+
+impl NoteState {
+    /// Whether nothing is held any more.
+    pub fn is_over(self) -> bool {
+        matches!(self, Self::Left | Self::Declared)
+    }
+}
+
+/// The head of a note.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct NoteHead {
+    /// Version of this form.
+    pub note: u32,
+    /// How far it is.
+    pub state: NoteState,
+    /// The application.
+    pub app: String,
+    /// The run, or `by hand`.
+    pub run: String,
+    /// The random token of the hold.
+    pub token: String,
+    /// The guard's process number, true for as long as somebody has the lock.
+    pub pid: u32,
+    /// The kernel's id of this boot.
+    pub boot: String,
+    /// The account of the guard.
+    pub account: String,
+    /// Numbers of the steps that were entered, or were about to be, and are not left.
+    pub entered: Vec<usize>,
+    /// When the first was entered.
+    pub began: Option<Timestamp>,
+    /// How long it may be held, in milliseconds.
+    pub limit_ms: u64,
+    /// Whether it is a hold by hand, which stays when its command ends.
+    pub by_hand: bool,
+    /// Why it was left, where not at main's request; or what is in the way of leaving.
+    pub why: Option<String>,
+}
+
+/// A hold note failed.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum NoteError {
+    /// It cannot be read or written.
+    #[error("the hold note cannot be used")]
+    Io(#[from] PathError),
+    /// A living process owns it.
+    #[error("`{}` is held already: {}", .0.app, .0.describe())]
+    Held(Box<NoteHead>),
+    /// A living process owns it, and it cannot be read.
+    #[error("the hold note is in use by another process")]
+    InUse,
+    /// A hold that nobody owns any more must be left first.
+    #[error("`{}` is held, and the process that held it is gone", .0.app)]
+    Forgotten(Box<NoteHead>),
+}
+
+impl NoteHead {
+    /// Who holds, and since when.
+    pub fn describe(&self) -> String {
+        let since = self.began.map(|at| format!(" since {at}")).unwrap_or_default();
+        let who = if self.by_hand { "by hand".to_owned() } else { format!("by run {}", self.run) };
+        let stuck = self.why.as_ref().filter(|_| self.state == NoteState::Leaving);
+        let stuck = stuck.map(|why| format!("; it is being left, and does not let go: {why}")).unwrap_or_default();
+        format!("{who}{since}, process {}{stuck}", self.pid)
+    }
+}
+
+/// A note that this process owns.
+#[derive(Debug)]
+pub struct Note {
+    path: PathBuf,
+    file: File,
+    head: NoteHead,
+}
+
+/// A note that was found on disk.
+#[derive(Debug)]
+pub enum Stuck {
+    /// A living process has the lock.
+    Alive(Option<Box<NoteHead>>),
+    /// Nobody has it, and something is held, or may be: this process owns the note now.
+    Forgotten(Note, Vec<HoldStep>),
+    /// There is none, or it is over.
+    Nothing,
+}
+
+fn path_of(folder: &Path, app: &str) -> PathBuf {
+    folder.join(format!("{app}.note"))
+}
+
+/// The kernel's id of this boot.
+fn boot_id() -> String {
+    fs::read_to_string("/proc/sys/kernel/random/boot_id").unwrap_or_default().trim().to_owned()
+}
+
+fn lock(file: &File, path: &Path) -> Result<bool, PathError> {
+    match rustix::fs::flock(file, FlockOperation::NonBlockingLockExclusive) {
+        Ok(()) => Ok(true),
+        Err(rustix::io::Errno::WOULDBLOCK) => Ok(false),
+        Err(errno) => Err(PathError::new(path, errno)),
+    }
+}
+
+fn read_head(file: &File) -> Option<NoteHead> {
+    let mut head = vec![0; HEAD];
+    file.read_exact_at(&mut head, 0).ok()?;
+    let end = head.iter().rposition(|byte| *byte == b'}')?;
+    serde_json::from_slice(&head[..=end]).ok()
+}
+
+fn read_steps(file: &File) -> Vec<HoldStep> {
+    let mut body = Vec::new();
+    let mut file = file;
+    if io::Seek::seek(&mut file, io::SeekFrom::Start(HEAD as u64)).is_err() || file.read_to_end(&mut body).is_err() {
+        return Vec::new();
+    }
+    serde_json::from_slice(&body).unwrap_or_default()
+}
+
+impl Note {
+    /// Looks at the note of an application. A forgotten hold's note is owned by this process afterwards.
+    ///
+    /// # Errors
+    /// When it cannot be read.
+    pub fn look(folder: &Path, app: &str) -> Result<Stuck, NoteError> {
+        let path = path_of(folder, app);
+        let file = match OpenOptions::new().read(true).write(true).open(&path) {
+            Ok(file) => file,
+            Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(Stuck::Nothing),
+            Err(error) => return Err(PathError::new(&path, error).into()),
+        };
+        if !lock(&file, &path)? {
+            return Ok(Stuck::Alive(read_head(&file).map(Box::new)));
+        }
+        let steps = read_steps(&file);
+        // A head that was cut off in the middle of being written says nothing of which steps are held: all may be.
+        let head = read_head(&file).unwrap_or_else(|| NoteHead {
+            note: 1,
+            state: NoteState::Held,
+            app: app.to_owned(),
+            run: "unknown".to_owned(),
+            token: String::new(),
+            pid: 0,
+            boot: String::new(),
+            account: String::new(),
+            entered: (0..steps.len()).collect(),
+            began: None,
+            limit_ms: 0,
+            by_hand: false,
+            why: None,
+        });
+        if head.state.is_over() || head.entered.is_empty() {
+            return Ok(Stuck::Nothing);
+        }
+        Ok(Stuck::Forgotten(Self { path, file, head }, steps))
+    }
+
+    /// Makes the note of a new hold and takes its lock.
+    ///
+    /// # Errors
+    /// [`NoteError::Held`] or [`NoteError::Forgotten`] when the application is held, or may be.
+    pub fn create(folder: &Path, head: NoteHead, steps: &[HoldStep]) -> Result<Self, NoteError> {
+        match Self::look(folder, &head.app)? {
+            Stuck::Alive(Some(other)) => return Err(NoteError::Held(other)),
+            Stuck::Alive(None) => return Err(NoteError::InUse),
+            Stuck::Forgotten(note, _) => return Err(NoteError::Forgotten(Box::new(note.head))),
+            Stuck::Nothing => {}
+        }
+        let path = path_of(folder, &head.app);
+        let temporary = folder.join(format!("{}.{}.new", head.app, head.token));
+        let mut options = OpenOptions::new();
+        let mut file = options.read(true).write(true).create_new(true).mode(0o600).open(&temporary).at(&temporary)?;
+        lock(&file, &temporary)?;
+        let mut note = Self { path: path.clone(), file: file.try_clone().at(&temporary)?, head };
+        let body = serde_json::to_vec(steps).map_err(io::Error::from).at(&temporary)?;
+        file.write_all(&note.head_bytes()).and_then(|()| file.write_all(&body)).at(&temporary)?;
+        file.sync_all().at(&temporary)?;
+        fs::rename(&temporary, &path).at(&path)?;
+        File::open(folder).and_then(|folder| folder.sync_all()).at(folder)?;
+        note.head.pid = std::process::id();
+        note.write()?;
+        Ok(note)
+    }
+
+    /// The head as it is.
+    pub fn head(&self) -> &NoteHead {
+        &self.head
+    }
+
+    fn head_bytes(&self) -> Vec<u8> {
+        let mut bytes = serde_json::to_vec(&self.head).unwrap_or_default();
+        bytes.resize(HEAD - 1, b' ');
+        bytes.push(b'\n');
+        bytes
+    }
+
+    fn write(&self) -> Result<(), NoteError> {
+        self.file.write_all_at(&self.head_bytes(), 0).at(&self.path)?;
+        Ok(self.file.sync_data().at(&self.path)?)
+    }
+
+    /// Notes that a step is about to be entered. Nothing may be entered when this fails.
+    ///
+    /// # Errors
+    /// When it cannot be written and synced.
+    pub fn entering(&mut self, step: usize, at: Timestamp) -> Result<(), NoteError> {
+        self.head.state = self.head.state.max(NoteState::Held);
+        self.head.began.get_or_insert(at);
+        if !self.head.entered.contains(&step) {
+            self.head.entered.push(step);
+        }
+        self.write()
+    }
+
+    /// Notes how far leaving is: the steps that are still held, and why it is left.
+    ///
+    /// # Errors
+    /// When it cannot be written; leaving goes on all the same.
+    pub fn leaving(&mut self, entered: &[usize], why: Option<String>) -> Result<(), NoteError> {
+        self.head.entered = entered.to_vec();
+        let state = if entered.is_empty() { NoteState::Left } else { NoteState::Leaving };
+        self.head.state = self.head.state.max(state);
+        self.head.why = why.or(self.head.why.take());
+        self.write()
+    }
+
+    /// Closes the note because a person says that nothing is held.
+    ///
+    /// # Errors
+    /// When it cannot be written.
+    pub fn declare(&mut self, why: String) -> Result<(), NoteError> {
+        self.head.state = NoteState::Declared;
+        self.head.entered.clear();
+        self.head.why = Some(why);
+        self.write()
+    }
+
+    /// Gives the hold to another guard: the lock goes, what is held stays held.
+    pub fn hand_over(self) {}
+
+    /// Takes over a hold by hand whose guard has let go of the note.
+    ///
+    /// # Errors
+    /// When it cannot be written.
+    pub fn take_over(mut self, run: &str, token: &str, limit_ms: u64) -> Result<Self, NoteError> {
+        self.head.run = run.to_owned();
+        self.head.token = token.to_owned();
+        self.head.limit_ms = limit_ms;
+        self.head.by_hand = false;
+        self.head.pid = std::process::id();
+        self.write()?;
+        Ok(self)
+    }
+
+    /// Whether the file at the note's place is still this one.
+    pub fn is_in_place(&self) -> bool {
+        let (Ok(mine), Ok(there)) = (self.file.metadata(), fs::metadata(&self.path)) else { return false };
+        (mine.dev(), mine.ino()) == (there.dev(), there.ino())
+    }
+
+    /// Reads the head of an application's note without owning it.
+    pub fn peek(folder: &Path, app: &str) -> Option<NoteHead> {
+        read_head(&File::open(path_of(folder, app)).ok()?)
+    }
+
+    /// The applications that have a note.
+    pub fn all(folder: &Path) -> Vec<String> {
+        let entries = fs::read_dir(folder).into_iter().flatten().flatten();
+        let names = entries.filter_map(|entry| Some(entry.file_name().to_str()?.strip_suffix(".note")?.to_owned()));
+        let mut names: Vec<String> = names.collect();
+        names.sort();
+        names
+    }
+}
+
+impl NoteHead {
+    /// The head of a hold that is about to begin.
+    pub fn new(order: &super::Order) -> Self {
+        Self {
+            note: 1,
+            state: NoteState::Preparing,
+            app: order.app.clone(),
+            run: order.run.clone(),
+            token: order.token.clone(),
+            pid: std::process::id(),
+            boot: boot_id(),
+            account: order.host.account.clone(),
+            entered: Vec::new(),
+            began: None,
+            limit_ms: order.limit_ms,
+            by_hand: order.by_hand,
+            why: None,
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn head(token: &str) -> NoteHead {
+        NoteHead {
+            note: 1,
+            state: NoteState::Preparing,
+            app: "quaybook".to_owned(),
+            run: "r1".to_owned(),
+            token: token.to_owned(),
+            pid: 0,
+            boot: boot_id(),
+            account: "root (0)".to_owned(),
+            entered: Vec::new(),
+            began: None,
+            limit_ms: 1000,
+            by_hand: false,
+            why: None,
+        }
+    }
+
+    fn step(name: &str) -> HoldStep {
+        toml::from_str(&format!("name = \"{name}\"\nleave = {{ run = [\"true\"] }}")).unwrap()
+    }
+
+    #[test]
+    fn a_hold_is_owned_then_forgotten_then_left() {
+        let folder = tempfile::tempdir().unwrap();
+        let steps = [step("one"), step("two")];
+        let mut note = Note::create(folder.path(), head("t1"), &steps).unwrap();
+        note.entering(0, Timestamp::UNIX_EPOCH).unwrap();
+        assert!(
+            matches!(Note::look(folder.path(), "quaybook").unwrap(), Stuck::Alive(Some(head)) if head.token == "t1")
+        );
+        assert!(matches!(Note::create(folder.path(), head("t2"), &steps), Err(NoteError::Held(_))));
+        drop(note);
+        assert!(matches!(Note::create(folder.path(), head("t2"), &steps), Err(NoteError::Forgotten(_))));
+        match Note::look(folder.path(), "quaybook").unwrap() {
+            Stuck::Forgotten(mut note, found) => {
+                assert_eq!((note.head().entered.as_slice(), found.as_slice()), ([0].as_slice(), steps.as_slice()));
+                note.leaving(&[], Some("a later command".to_owned())).unwrap();
+            }
+            other => panic!("{other:?}"),
+        }
+        assert!(matches!(Note::look(folder.path(), "quaybook").unwrap(), Stuck::Nothing));
+        Note::create(folder.path(), head("t2"), &steps).unwrap();
+    }
+
+    #[test]
+    fn the_state_never_moves_back() {
+        let folder = tempfile::tempdir().unwrap();
+        let mut note = Note::create(folder.path(), head("t1"), &[step("one")]).unwrap();
+        note.entering(0, Timestamp::UNIX_EPOCH).unwrap();
+        note.leaving(&[], None).unwrap();
+        note.entering(0, Timestamp::UNIX_EPOCH).unwrap();
+        assert_eq!(note.head().state, NoteState::Left);
+    }
+
+    #[test]
+    fn a_head_that_was_cut_off_means_that_everything_may_be_held() {
+        let folder = tempfile::tempdir().unwrap();
+        let note = Note::create(folder.path(), head("t1"), &[step("one"), step("two")]).unwrap();
+        drop(note);
+        let file = OpenOptions::new().write(true).open(folder.path().join("quaybook.note")).unwrap();
+        file.write_all_at(&[0; 512], 0).unwrap();
+        assert!(matches!(Note::look(folder.path(), "quaybook").unwrap(),
+            Stuck::Forgotten(note, steps) if note.head().entered == [0, 1] && steps.len() == 2));
+    }
+}

@@ -1,0 +1,160 @@
+//! The main process's end of a guard.
+
+use std::ffi::OsString;
+use std::io::{BufRead, BufReader, Write};
+use std::path::Path;
+use std::process::{Child, ChildStdin, Command, Stdio};
+use std::sync::mpsc::{Receiver, RecvTimeoutError, channel};
+use std::time::Duration;
+
+use super::protocol::{Answer, FromGuard, FromMain, Op, Order};
+use crate::world::{Clock, Stop};
+
+/// How long a guard may take to be ready.
+const READY_WITHIN: Duration = Duration::from_secs(20);
+
+/// A guard failed.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum GuardError {
+    /// It could not be started.
+    #[error("the guard of the hold cannot be started")]
+    Start(#[source] std::io::Error),
+    /// It cannot take the hold.
+    #[error("the guard of the hold refuses: {0}")]
+    Refused(String),
+    /// It is gone.
+    #[error("the guard of the hold is gone")]
+    Gone,
+}
+
+/// A guard that is ready.
+pub struct Guarded {
+    child: Child,
+    requests: ChildStdin,
+    answers: Receiver<FromGuard>,
+    /// The hold's token.
+    pub token: String,
+    /// Steps of a hold by hand that were taken over.
+    pub taken_over: Vec<usize>,
+    lost: Option<String>,
+    gone: bool,
+}
+
+impl Guarded {
+    /// Starts a guard; nothing is held before [`Guarded::ask`] enters something.
+    ///
+    /// # Errors
+    /// When it cannot be started or refuses.
+    pub fn start(command: &[OsString], order: &Order) -> Result<Self, GuardError> {
+        let (program, arguments) = command.split_first().ok_or(GuardError::Gone)?;
+        let mut guard = Command::new(program);
+        guard.args(arguments).current_dir("/").stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::null());
+        let mut child = guard.spawn().map_err(GuardError::Start)?;
+        let (Some(mut requests), Some(output)) = (child.stdin.take(), child.stdout.take()) else {
+            return Err(GuardError::Gone);
+        };
+        let (send, answers) = channel();
+        std::thread::spawn(move || {
+            for line in BufReader::new(output).lines().map_while(Result::ok) {
+                let Ok(message) = serde_json::from_str(&line) else { return };
+                if send.send(message).is_err() {
+                    return;
+                }
+            }
+        });
+        let mut line = serde_json::to_vec(order).map_err(|error| GuardError::Start(error.into()))?;
+        line.push(b'\n');
+        requests.write_all(&line).map_err(GuardError::Start)?;
+        let ready = answers.recv_timeout(READY_WITHIN);
+        match ready {
+            Ok(FromGuard::Ready { taken_over }) => {
+                let token = order.token.clone();
+                Ok(Self { child, requests, answers, token, taken_over, lost: None, gone: false })
+            }
+            Ok(FromGuard::Refused { why }) => {
+                let _ = child.wait();
+                Err(GuardError::Refused(why))
+            }
+            _ => {
+                let _ = child.kill();
+                let _ = child.wait();
+                Err(GuardError::Gone)
+            }
+        }
+    }
+
+    fn send(&mut self, message: &FromMain) -> Result<(), GuardError> {
+        let mut line = serde_json::to_vec(message).map_err(|_| GuardError::Gone)?;
+        line.push(b'\n');
+        self.requests.write_all(&line).map_err(|_| GuardError::Gone)
+    }
+
+    /// Has an operation performed. A wish to stop is passed on, and cuts short everything but leaving.
+    ///
+    /// # Errors
+    /// When the guard is gone.
+    pub fn ask(&mut self, op: Op, stop: &Stop) -> Result<Answer, GuardError> {
+        let sent = self.send(&FromMain::Do(op));
+        let mut cancelled = matches!(op, Op::Leave(_) | Op::ProveLeft(_));
+        if let Err(error) = sent {
+            self.gone = true;
+            return Err(error);
+        }
+        loop {
+            match self.answers.recv_timeout(Duration::from_millis(50)) {
+                Ok(FromGuard::Done(answer)) => return Ok(*answer),
+                Ok(FromGuard::Lost { why, .. }) => self.lost = Some(why),
+                Ok(FromGuard::Ready { .. } | FromGuard::Refused { .. }) => {}
+                Err(RecvTimeoutError::Timeout) => {
+                    if !cancelled && stop.asked().is_some() {
+                        cancelled = true;
+                        let _ = self.send(&FromMain::Cancel);
+                    }
+                }
+                Err(RecvTimeoutError::Disconnected) => {
+                    self.gone = true;
+                    return Err(GuardError::Gone);
+                }
+            }
+        }
+    }
+
+    /// Why the hold is lost, if it is: the guard left by itself, lost a session, or is gone.
+    pub fn lost(&mut self) -> Option<String> {
+        loop {
+            match self.answers.try_recv() {
+                Ok(FromGuard::Lost { why, .. }) => self.lost = Some(why),
+                Ok(_) => {}
+                Err(std::sync::mpsc::TryRecvError::Empty) => break,
+                Err(std::sync::mpsc::TryRecvError::Disconnected) => {
+                    self.gone = true;
+                    break;
+                }
+            }
+        }
+        self.lost.clone().or_else(|| self.gone.then(|| GuardError::Gone.to_string()))
+    }
+
+    /// Whether the guard's process is gone, so that somebody else must leave what it held.
+    pub fn is_gone(&self) -> bool {
+        self.gone
+    }
+
+    /// Lets the guard end, and waits shortly. One that still has to let go of something lives on.
+    pub fn finish(self, clock: &dyn Clock) {
+        let Self { mut child, requests, .. } = self;
+        drop(requests);
+        for _ in 0..100 {
+            if matches!(child.try_wait(), Ok(Some(_)) | Err(_)) {
+                return;
+            }
+            clock.sleep(Duration::from_millis(5));
+        }
+    }
+}
+
+/// Where hold notes are, in the state folder.
+pub(crate) fn notes_folder(state: &Path) -> std::path::PathBuf {
+    state.join("holds")
+}

@@ -1,0 +1,22 @@
+//! `gullet guard`: the second process of a hold. Not for people.
+
+use clap::Args;
+use gullet_core::hold::guard::{Told, serve};
+
+use crate::error::CommandError;
+use crate::exit::Exit;
+use crate::outside::{Outside, as_guard};
+
+/// Own a hold for the process that started this one; speaks JSON Lines
+#[derive(Args)]
+pub struct GuardArgs {}
+
+pub fn guard() -> Result<Exit, CommandError> {
+    let outside = Outside::new();
+    let told = Told::default();
+    as_guard(&told)?;
+    match serve(outside.world(), std::io::stdin(), std::io::stdout(), &told) {
+        Ok(()) => Ok(Exit::Complete),
+        Err(why) => Err(CommandError::text(Exit::Failed, why)),
+    }
+}
