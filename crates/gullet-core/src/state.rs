@@ -5,7 +5,7 @@
 //! stores.json                     the id of the store found at each location
 //! locks/APP.lock                  held while a run of the application lives; the kernel lets go when it dies
 //! scratch/APP/RUN/                private; removed at the end, or by the next run
-//! logs/APP/RUN.jsonl              the run's events as they happened
+//! logs/APP/RUN.jsonl              the run's events as they happened; RUN.open.jsonl until its end
 //! holds/APP.note                  what is held (see the module `hold`)
 //! waiting/APP/STEM-HASH.json      records that the store could not take
 //! stores/ID/last/APP.json         the last record that this machine wrote there
@@ -27,6 +27,9 @@ use serde::{Deserialize, Serialize};
 
 use crate::ids::random_id;
 use crate::world::Random;
+
+/// How the name of the log of a run ends that has not come to its end.
+const OPEN_LOG: &str = ".open.jsonl";
 
 /// The state folder failed.
 #[derive(Debug, thiserror::Error)]
@@ -274,13 +277,32 @@ impl State {
         Ok((scratch, left))
     }
 
-    /// The log of a run's events, open for appending.
+    /// The log of a run's events, open for appending. It is called `RUN.open.jsonl` until [`State::close_log`].
     ///
     /// # Errors
     /// When it cannot be made.
-    pub fn log(&self, app: &str, run: &str) -> Result<File, StateError> {
-        let path = self.place(&["logs", app])?.join(format!("{run}.jsonl"));
-        Ok(OpenOptions::new().append(true).create(true).mode(0o600).open(&path).at(&path)?)
+    pub fn log(&self, app: &str, run: &str) -> Result<(PathBuf, File), StateError> {
+        let path = self.place(&["logs", app])?.join(format!("{run}{OPEN_LOG}"));
+        let file = OpenOptions::new().append(true).create(true).mode(0o600).open(&path).at(&path)?;
+        Ok((path, file))
+    }
+
+    /// The logs of runs that have not come to their end.
+    pub fn open_logs(&self, app: &str) -> Vec<PathBuf> {
+        let entries = fs::read_dir(self.folder.join("logs").join(app)).into_iter().flatten().flatten();
+        let is_open = |path: &PathBuf| path.to_string_lossy().ends_with(OPEN_LOG);
+        let mut paths: Vec<PathBuf> = entries.map(|entry| entry.path()).filter(is_open).collect();
+        paths.sort();
+        paths
+    }
+
+    /// Marks a log as one of a run that has come to its end.
+    ///
+    /// # Errors
+    /// When it cannot be renamed.
+    pub fn close_log(&self, path: &Path) -> Result<(), StateError> {
+        let closed = path.to_string_lossy().replace(OPEN_LOG, ".jsonl");
+        Ok(fs::rename(path, closed).at(path)?)
     }
 
     /// Keeps a record that the store could not take.

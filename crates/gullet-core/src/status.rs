@@ -3,6 +3,7 @@
 use jiff::Timestamp;
 use serde::Serialize;
 
+use crate::hold::NoteHead;
 use crate::logbook::{Logbook, Logged};
 use crate::outcome::Outcome;
 
@@ -71,10 +72,14 @@ impl From<&Logged> for RunMark {
     }
 }
 
-/// How `app` stands by its logbook.
-pub fn status(app: &str, book: &Logbook) -> AppStatus {
+/// How `app` stands by its logbook and its hold note.
+pub fn status(app: &str, book: &Logbook, hold: Option<&NoteHead>) -> AppStatus {
     let (last, good) = (book.last(app), book.last_good(app));
     let mut found: Vec<(Level, String)> = Vec::new();
+    if let Some(hold) = hold.filter(|hold| !hold.state.is_over() && !hold.entered.is_empty()) {
+        let level = if hold.why.is_some() { Level::Critical } else { Level::Ok };
+        found.push((level, format!("it is held {}", hold.describe())));
+    }
     match (last, good) {
         (None, _) => found.push((Level::Critical, "it has never been run".to_owned())),
         (Some(_), None) => found.push((Level::Critical, "it has no complete run".to_owned())),
@@ -88,6 +93,10 @@ pub fn status(app: &str, book: &Logbook) -> AppStatus {
                 let count = last.record.warnings.len().max(1);
                 let word = if count == 1 { "warning" } else { "warnings" };
                 found.push((Level::Warning, format!("the last run has {count} {word}")));
+            }
+            // The guard went on trying, or a person released it: the note of that run knows.
+            Outcome::NotReleased if hold.is_some_and(|h| h.run == last.record.run.as_str() && h.state.is_over()) => {
+                found.push((Level::Warning, "the application was released later than it should have been".to_owned()));
             }
             Outcome::NotReleased => {
                 let by_hand = last.record.causes.iter().find_map(|cause| cause.advice.clone());

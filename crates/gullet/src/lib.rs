@@ -4,6 +4,7 @@
 //! - `ui`: where text goes and how it is styled. `text`: sizes, times, lists. `table`: aligned columns.
 //! - `error`: the one error of the command line and its rendering. `exit`: the exit codes.
 //! - `outside`: the clock, the host, the signals that the core is handed. `open`: definition, state, stores, logbook.
+//! - `forgotten`: what every command does first about holds and runs whose processes died.
 //! - `narrate`: the events of a run as lines of text. `demo`: the demo application, open in a temporary folder.
 
 mod cli;
@@ -11,6 +12,7 @@ mod commands;
 mod demo;
 mod error;
 mod exit;
+mod forgotten;
 mod narrate;
 mod open;
 mod outside;

@@ -21,13 +21,15 @@ pub struct Narrator<'a> {
     held_ms: Option<u64>,
     /// Complaints of the step that is going on; told below its line.
     complaints: Vec<Complaint>,
+    /// Events told so far.
+    told: u64,
     /// Width of the column that names what a step is about.
     width: usize,
 }
 
 impl<'a> Narrator<'a> {
     pub fn new(ui: &'a mut Ui) -> Self {
-        Self { ui, explained: false, held_ms: None, complaints: Vec::new(), width: 9 }
+        Self { ui, explained: false, held_ms: None, complaints: Vec::new(), told: 0, width: 9 }
     }
 
     fn line(&mut self, mark: &str, step: &str, about: &str, note: &str) {
@@ -89,6 +91,19 @@ impl<'a> Narrator<'a> {
     }
 }
 
+/// For the crash matrix of the tests, and in their builds alone: `GULLET_AT_EVENT=12:KILL` sends this process the signal
+/// at its twelfth event.
+#[cfg(debug_assertions)]
+fn fall_over_at(event: u64) {
+    use rustix::process::{Signal, getpid, kill_process};
+    let Ok(order) = std::env::var("GULLET_AT_EVENT") else { return };
+    let Some((at, signal)) = order.split_once(':') else { return };
+    if at.parse() == Ok(event) {
+        let signal = if signal == "STOP" { Signal::STOP } else { Signal::KILL };
+        let _ = kill_process(getpid(), signal);
+    }
+}
+
 /// A capture in a few words: size, counts, the facts that matter most.
 pub fn capture_text(capture: &Capture) -> String {
     let counts = &capture.counts;
@@ -106,6 +121,11 @@ pub fn capture_text(capture: &Capture) -> String {
 
 impl Listener for Narrator<'_> {
     fn hear(&mut self, event: &Event) {
+        if !matches!(event.what, What::Progress { .. }) {
+            self.told += 1;
+            #[cfg(debug_assertions)]
+            fall_over_at(self.told);
+        }
         if self.ui.is_json() {
             if !matches!(event.what, What::Progress { .. })
                 && let Ok(line) = serde_json::to_string(event)

@@ -12,7 +12,7 @@ use jiff::tz::TimeZone;
 use crate::cli::Global;
 use crate::error::CommandError;
 use crate::exit::Exit;
-use crate::outside::SystemRandom;
+use crate::outside::{Outside, SystemRandom};
 use crate::ui::Ui;
 
 /// Where a definition is looked for, after the option and the variable.
@@ -70,6 +70,9 @@ impl Reading {
         }
         let loaded = definition(global)?;
         let state = state(&loaded).ok();
+        if let Some(state) = &state {
+            crate::forgotten::settle(ui, &loaded, state, &Outside::new());
+        }
         let mut stores = Vec::new();
         for (name, spec) in &loaded.definition.store {
             match store_at(Path::new(&spec.location)) {

@@ -26,6 +26,17 @@ struct Mind {
     paused: Option<Instant>,
 }
 
+impl Mind {
+    /// Whether operators may take a new booking.
+    fn may_book(&self) -> bool {
+        match (self.paused, self.misbehaviour) {
+            (None, _) | (Some(_), Misbehaviour::Lie) => true,
+            (Some(since), Misbehaviour::PauseLate) => since.elapsed() < Misbehaviour::LATE,
+            (Some(_), _) => false,
+        }
+    }
+}
+
 struct Server {
     desk: Desk,
     mind: Mutex<Mind>,
@@ -45,12 +56,15 @@ impl Server {
         look(&mut mind)
     }
 
-    /// Whether operators may take a new booking.
-    fn may_book(&self) -> bool {
-        self.mind(|mind| match (mind.paused, mind.misbehaviour) {
-            (None, _) | (Some(_), Misbehaviour::Lie) => true,
-            (Some(since), Misbehaviour::PauseLate) => since.elapsed() < Misbehaviour::LATE,
-            (Some(_), _) => false,
+    /// Takes a new booking in hand if operators may. Under the same lock as `pause`, so that a desk that was idle after
+    /// it was paused stays idle.
+    fn take_in_hand(&self) -> bool {
+        self.mind(|mind| {
+            let may = mind.may_book();
+            if may {
+                self.in_hand.fetch_add(1, Ordering::SeqCst);
+            }
+            may
         })
     }
 
@@ -64,7 +78,7 @@ impl Server {
         match (asked, lies) {
             (false, _) => "serving",
             (true, true) => "paused",
-            (true, false) if self.may_book() => "serving",
+            (true, false) if self.mind(|mind| mind.may_book()) => "serving",
             (true, false) if self.busy() > 0 => "pausing",
             (true, false) => "paused",
         }
@@ -113,24 +127,23 @@ impl Server {
     fn work(&self, pace: Pace) -> Result<(), Failure> {
         let counter = Counter::open(&self.desk)?;
         while !self.stopping.load(Ordering::SeqCst) {
-            // Counted as in hand before the look, so that nobody sees an idle desk that is about to book.
-            self.in_hand.fetch_add(1, Ordering::SeqCst);
-            let booked = if self.may_book() { self.one_booking(&counter, pace) } else { Ok(false) };
-            self.in_hand.fetch_sub(1, Ordering::SeqCst);
-            if !booked? {
+            if !self.take_in_hand() {
                 std::thread::sleep(Duration::from_millis(2));
+                continue;
             }
+            let booked = self.one_booking(&counter, pace);
+            self.in_hand.fetch_sub(1, Ordering::SeqCst);
+            booked?;
         }
         Ok(())
     }
 
-    fn one_booking(&self, counter: &Counter, pace: Pace) -> Result<bool, Failure> {
+    fn one_booking(&self, counter: &Counter, pace: Pace) -> Result<(), Failure> {
         let booking = counter.book(self.turn.fetch_add(1, Ordering::SeqCst))?;
         std::thread::sleep(pace.step);
         counter.pay(&booking)?;
         std::thread::sleep(pace.step);
-        counter.list(&booking)?;
-        Ok(true)
+        counter.list(&booking)
     }
 }
 

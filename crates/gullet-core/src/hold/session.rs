@@ -11,7 +11,7 @@ use std::time::Duration;
 use rustix::process::{Pid, Signal, kill_process_group};
 
 use crate::event::{CommandReport, Exit, Piece, Stream};
-use crate::hook::{Invocation, Patience};
+use crate::hook::{Invocation, Patience, script_in_memory};
 use crate::world::Clock;
 
 /// How long a session may take to go when its input is closed, before it is killed.
@@ -57,7 +57,12 @@ impl Session {
         let mut command = Command::new(program);
         command.args(arguments).current_dir(&call.dir).env_clear().envs(&call.env).process_group(0);
         command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped());
-        let mut child = match command.spawn() {
+        let script = call.script.as_deref().map(script_in_memory).transpose();
+        let spawned = script.and_then(|script| {
+            command.args(script.as_ref().map(|(_, path)| path));
+            command.spawn()
+        });
+        let mut child = match spawned {
             Ok(child) => child,
             Err(error) => {
                 report.exit = Exit::NotStarted(error.to_string());

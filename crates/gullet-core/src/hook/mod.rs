@@ -15,5 +15,6 @@ pub mod secret;
 
 pub use notes::{Notes, NotesError};
 pub use probe::{Verdict, judge};
+pub(crate) use process::script_in_memory;
 pub use process::{Finished, Invocation, Patience, run_process};
 pub use runner::{Call, HookError, Limits, Outcome as CallOutcome, Runner};

@@ -148,7 +148,7 @@ fn start(call: &mut Invocation) -> io::Result<Child> {
 }
 
 /// A script as a file that exists in memory only: leaving a hold must need no disk.
-fn script_in_memory(script: &str) -> io::Result<(OwnedFd, String)> {
+pub(crate) fn script_in_memory(script: &str) -> io::Result<(OwnedFd, String)> {
     use std::os::fd::AsRawFd;
     let memory = rustix::fs::memfd_create("gullet-script", rustix::fs::MemfdFlags::empty())?;
     let mut rest = script.as_bytes();

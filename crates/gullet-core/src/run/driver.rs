@@ -134,7 +134,7 @@ pub(super) struct Driver<'a, 'd> {
     pub(super) run: RunId,
     pub(super) last_good: Option<&'a Logged>,
     pub(super) previous: Option<String>,
-    log: Option<File>,
+    log: Option<(PathBuf, File)>,
     pub(super) runner: &'a Runner<'a>,
     pub(super) machine: Machine,
     pub(super) builder: RecordBuilder,
@@ -196,6 +196,10 @@ impl<'a> Driver<'a, '_> {
         let took = self.world.clock.uptime().saturating_sub(self.began);
         self.emit(What::RunEnded { outcome, took_ms: millis(took) });
         let _ = fs::remove_dir_all(&self.scratch);
+        if let Some((path, _)) = self.log.take() {
+            // A log that stays open means that the run has no record: the next command writes it.
+            let _ = self.state.close_log(&path);
+        }
         match self.committed.take() {
             Some(Committed { record, name, in_store }) => Ended { outcome, record, name, in_store },
             None => {
@@ -209,7 +213,7 @@ impl<'a> Driver<'a, '_> {
         let event = Event { at: self.world.clock.now(), what };
         self.builder.hear(&event);
         if !matches!(event.what, What::Progress { .. })
-            && let Some(log) = &mut self.log
+            && let Some((_, log)) = &mut self.log
             && let Ok(line) = serde_json::to_string(&event)
         {
             // The log is for looking back; a full disk under it must not hinder a run that can still be recorded.

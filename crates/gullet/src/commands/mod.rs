@@ -2,6 +2,7 @@
 
 mod generate;
 mod guard;
+mod hold;
 mod plan;
 mod restore;
 mod run;
@@ -26,6 +27,8 @@ use crate::ui::Ui;
 pub enum Command {
     Tour(tour::TourArgs),
     Plan(plan::PlanArgs),
+    Hold(hold::HoldArgs),
+    Release(hold::ReleaseArgs),
     Run(run::RunArgs),
     Runs(runs::RunsArgs),
     Show(show::ShowArgs),
@@ -53,6 +56,8 @@ pub fn execute(ui: &mut Ui, global: &Global, command: Command) -> Result<Exit, C
     match command {
         Command::Tour(args) => tour::tour(ui, global, &args),
         Command::Plan(args) => plan::plan(ui, global, &args),
+        Command::Hold(args) => hold::hold(ui, global, &args),
+        Command::Release(args) => hold::release(ui, global, &args),
         Command::Run(args) => run::run(ui, global, &args),
         Command::Runs(args) => runs::runs(ui, global, &args),
         Command::Show(args) => show::show(ui, global, &args),

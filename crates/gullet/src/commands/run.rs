@@ -50,6 +50,7 @@ pub fn run(ui: &mut Ui, global: &Global, args: &RunArgs) -> Result<Exit, Command
     let state = open::state(&loaded)?;
     let outside = Outside::new();
     outside.listen_to_signals()?;
+    crate::forgotten::settle(ui, &loaded, &state, &outside);
     let mut exit = Exit::Complete;
     for app in &args.apps {
         let request =

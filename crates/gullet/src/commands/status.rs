@@ -1,6 +1,7 @@
 //! `gullet status`.
 
 use clap::Args;
+use gullet_core::hold::Note;
 use gullet_core::logbook::Logbook;
 use gullet_core::status::{self, AppStatus, Level};
 use jiff::Timestamp;
@@ -27,7 +28,7 @@ pub struct StatusArgs {
 }
 
 pub fn status(ui: &mut Ui, global: &Global, args: &StatusArgs) -> Result<Exit, CommandError> {
-    let found = gather(global, &args.apps);
+    let found = gather(ui, global, &args.apps);
     let statuses = match found {
         Ok(statuses) => statuses,
         Err(error) => {
@@ -44,12 +45,15 @@ pub fn status(ui: &mut Ui, global: &Global, args: &StatusArgs) -> Result<Exit, C
     Ok(Exit::Monitoring(worst.code()))
 }
 
-fn gather(global: &Global, only: &[String]) -> Result<Vec<AppStatus>, CommandError> {
+fn gather(ui: &mut Ui, global: &Global, only: &[String]) -> Result<Vec<AppStatus>, CommandError> {
     let loaded = open::definition(global)?;
     if let Some(app) = only.iter().find(|app| !loaded.definition.app.contains_key(*app)) {
         return Err(CommandError::text(Exit::Usage, format!("the definition has no application `{app}`")));
     }
     let state = open::state(&loaded).ok();
+    if let Some(state) = &state {
+        crate::forgotten::settle(ui, &loaded, state, &crate::outside::Outside::new());
+    }
     let mut statuses = Vec::new();
     for (app, spec) in loaded.definition.app.iter().filter(|(app, _)| only.is_empty() || only.contains(app)) {
         let name = spec.store.as_ref().or_else(|| loaded.definition.store.keys().next());
@@ -57,7 +61,11 @@ fn gather(global: &Global, only: &[String]) -> Result<Vec<AppStatus>, CommandErr
         let book =
             open::store_at(location.as_ref()).and_then(|store| Ok(Logbook::read(&store, Some(app), state.as_ref())?));
         statuses.push(match book {
-            Ok(book) => status::status(app, &book),
+            Ok(book) => {
+                let notes = state.as_ref().map(|state| state.folder().join("holds"));
+                let hold = notes.and_then(|notes| Note::peek(&notes, app));
+                status::status(app, &book, hold.as_ref())
+            }
             Err(error) => AppStatus {
                 app: app.clone(),
                 level: Level::Unknown,

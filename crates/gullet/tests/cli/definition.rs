@@ -125,7 +125,7 @@ fn hold_steps_are_checked() {
     for (text, message) in [
         (format!("{head}{PART}"), "the application is never held"),
         (step("enter = { run = [\"true\"] }"), "has no `leave`"),
-        (step(&format!("{good}session = {{ run = [\"x\"] }}")), "`session` is not there yet"),
+        (step(&format!("{good}session = {{ run = [\"x\"] }}")), "so `enter` has no place"),
         (step(&format!("{good}found_held = \"go\"")), "`go` is not one of \"refuse\", \"go on\""),
         (step(&format!("{good}entered = []")), "an empty list of probes proves nothing"),
         (step("enter = { run = [] }\nleave = { run = [\"true\"] }"), "the command is empty"),

@@ -1,7 +1,6 @@
 //! The hold: entered in order, left in reverse, proven twice, left whatever happens.
 
 use std::fs;
-use std::time::Duration;
 
 use crate::harness::{Desk, Place};
 
@@ -242,22 +241,4 @@ fn a_late_pause_is_waited_for() {
     impatient.misbehave("pause-late");
     impatient.run().exits(1).says("did not settle");
     impatient.wait_for("serving");
-}
-
-#[test]
-fn the_next_run_works_after_one_was_killed() {
-    let desk = Desk::with(|definition| {
-        definition.replace(
-            "\"settings\"]",
-            "\"settings\"]\n[[app.quaybook.part]]\nname = \"slow\"\ncommand = [\"sh\", \"-c\", \"sleep 2; echo x\"]",
-        )
-    });
-    let mut child = desk.place.command(&["run", "quaybook"]).spawn().unwrap();
-    desk.wait_for("paused");
-    std::thread::sleep(Duration::from_millis(200));
-    child.kill().unwrap();
-    child.wait().unwrap();
-    desk.ask(&["resume"]).exits(0);
-    desk.run().exits(6).says("died before its end");
-    desk.run().exits(0);
 }

@@ -3,9 +3,11 @@
 
 mod capture;
 mod consistency;
+mod crash;
 mod definition;
 mod docs;
 mod exit_codes;
+mod guard;
 mod harness;
 mod hold;
 mod output;

@@ -1,0 +1,115 @@
+//! Records of runs that died: folded from the events that they logged, written by the next command.
+
+use std::fs;
+use std::path::Path;
+
+use gullet_store::{Hash, Store};
+
+use crate::event::{Event, Listener, What};
+use crate::hold::{Note, notes_folder};
+use crate::ids::RunId;
+use crate::outcome::Outcome;
+use crate::part::chain;
+use crate::record::{Note as RecordNote, RECORD_VERSION, Record, RecordBuilder};
+use crate::state::{AppLock, State};
+use crate::world::World;
+
+/// Writes the records of runs of `app` that ended without one. Call it with the application's lock, when a forgotten
+/// hold has been left.
+///
+/// Returns the ids of those runs.
+pub fn recover(app: &str, state: &State, store: Option<&Store>, world: World<'_>, _lock: &AppLock) -> Vec<String> {
+    let mut recovered = Vec::new();
+    for path in state.open_logs(app) {
+        let Some(record) = fold(&path, app, state, store, world) else {
+            let _ = state.close_log(&path);
+            continue;
+        };
+        let bytes = serde_json::to_vec_pretty(&record).unwrap_or_default();
+        let folder = format!("records/{app}/{}", record.writer);
+        let stored = store.is_some_and(|store| {
+            let name = gullet_store::DocumentName::of(&folder, &record.stem(), &bytes);
+            let noted = state.note_record(&record.store, app, name.as_str(), false).is_ok();
+            let stored = noted && store.add_document(&folder, &record.stem(), &bytes).is_ok();
+            stored && state.note_record(&record.store, app, name.as_str(), true).is_ok()
+        });
+        let kept = stored || {
+            let name = format!("{}-{}.json", record.stem(), Hash::of(&bytes));
+            state.keep_waiting(app, &name, &bytes).is_ok()
+        };
+        if kept {
+            let _ = state.close_log(&path);
+            // Told by the record, so what it left is not told again.
+            let _ = fs::remove_dir_all(state.folder().join("scratch").join(app).join(record.run.as_str()));
+            recovered.push(record.run.to_string());
+        }
+    }
+    recovered
+}
+
+/// The record of a run by its log; `None` when the log says nothing, or the run is recorded already.
+fn fold(path: &Path, app: &str, state: &State, store: Option<&Store>, world: World<'_>) -> Option<Record> {
+    let text = fs::read_to_string(path).ok()?;
+    // A last line that was cut off in the middle of being written is passed over.
+    let events: Vec<Event> = text.lines().filter_map(|line| serde_json::from_str(line).ok()).collect();
+    let (first, last) = (events.first()?, events.last()?);
+    let What::RunStarted { run, title, reason, .. } = &first.what else { return None };
+    if events.iter().any(|event| matches!(event.what, What::Recorded { .. })) || is_recorded(store, app, run) {
+        return None;
+    }
+    let mut builder = RecordBuilder::default();
+    for event in &events {
+        builder.hear(event);
+    }
+    let mut outcome = Outcome::Interrupted;
+    let mut text = "the run died before its end, and its record was written by a later command".to_owned();
+    if let Some(head) = Note::peek(&notes_folder(state.folder()), app).filter(|head| head.run == run.as_str()) {
+        builder.hold.released = head.state.is_over();
+        if !head.state.is_over() {
+            outcome = Outcome::NotReleased;
+        }
+        if let Some(why) = head.why {
+            text = format!("{text}; the hold was left: {why}");
+        }
+    }
+    builder.hold.proven = false;
+    builder.causes.push(RecordNote { about: None, text, advice: None });
+    for capture in &mut builder.captures {
+        capture.listing = None;
+        capture.problem.get_or_insert_with(|| "void: the run died".to_owned());
+    }
+    Some(Record {
+        record: RECORD_VERSION,
+        run: run.clone(),
+        app: app.to_owned(),
+        title: title.clone(),
+        writer: state.writer().to_owned(),
+        store: store.map_or(String::new(), |store| store.info().id.clone()),
+        store_json: store.map_or(Hash::of(b""), Store::info_hash),
+        previous: store.and_then(|store| newest(store, app, state.writer())),
+        started: first.at,
+        ended: last.at,
+        trigger: "by hand".to_owned(),
+        reason: reason.clone(),
+        partial: false,
+        outcome,
+        causes: builder.causes,
+        warnings: builder.warnings,
+        host: world.host.clone(),
+        definition: String::new(),
+        hold: builder.hold,
+        steps: builder.steps,
+        captures: builder.captures,
+        holdings: Default::default(),
+    })
+}
+
+fn is_recorded(store: Option<&Store>, app: &str, run: &RunId) -> bool {
+    let names = store.and_then(|store| store.documents(&format!("records/{app}")).ok()).unwrap_or_default();
+    names.iter().any(|name| name.stem().ends_with(&format!("-{run}")))
+}
+
+fn newest(store: &Store, app: &str, writer: &str) -> Option<String> {
+    let names = store.documents(&format!("records/{app}/{writer}")).map_err(|error| chain(&error)).ok()?;
+    names.last().map(ToString::to_string)
+}

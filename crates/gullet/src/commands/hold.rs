@@ -1,0 +1,311 @@
+//! `gullet hold` and `gullet release`.
+
+use std::time::Duration;
+
+use clap::Args;
+use gullet_core::definition::{HoldStep, Span};
+use gullet_core::hold::{Guarded, Note, NoteHead, Op, Order, Stuck, forgotten};
+use gullet_core::ids::random_id;
+use gullet_core::state::State;
+use gullet_core::world::{Clock, World};
+use jiff::Timestamp;
+
+use crate::cli::Global;
+use crate::error::CommandError;
+use crate::exit::Exit;
+use crate::open;
+use crate::outside::{Outside, guard_command};
+use crate::table::table;
+use crate::text::{duration, harmless, time};
+use crate::ui::{BAD, GOOD, Ui, WARN, styled};
+
+/// Put an application into backup mode by hand
+///
+/// It is held until `gullet release`, or until the limit, when it is left by itself, even if this terminal is gone. A run
+/// that follows takes the hold over, and leaves it at its end.
+///
+/// Example: gullet hold quaybook --limit 10m
+#[derive(Args)]
+pub struct HoldArgs {
+    /// The application
+    app: String,
+    /// How long it is held at most; `longest_hold` of the definition when nothing is said
+    #[arg(long, value_name = "SPAN")]
+    limit: Option<Span>,
+    /// Stay and count down; Ctrl-C releases
+    #[arg(long)]
+    wait: bool,
+}
+
+/// Leave backup mode, or list what is held
+///
+/// Example: gullet release quaybook
+#[derive(Args)]
+pub struct ReleaseArgs {
+    /// The application; without it all holds are listed
+    app: Option<String>,
+    /// Leave the holds whose processes are gone, of all applications
+    #[arg(long, conflicts_with = "app")]
+    forgotten: bool,
+    /// Close the hold because a person has checked that nothing is held; kept in the logbook
+    #[arg(long, value_name = "WHY", requires = "app")]
+    declare: Option<String>,
+}
+
+pub fn hold(ui: &mut Ui, global: &Global, args: &HoldArgs) -> Result<Exit, CommandError> {
+    let loaded = open::definition(global)?;
+    let state = open::state(&loaded)?;
+    let outside = Outside::new();
+    outside.listen_to_signals()?;
+    crate::forgotten::settle(ui, &loaded, &state, &outside);
+    let Some(spec) = loaded.definition.app.get(&args.app) else {
+        return Err(CommandError::text(Exit::Usage, format!("the definition has no application `{}`", args.app)));
+    };
+    if spec.hold.is_empty() {
+        let text = format!("`{}` has no hold steps: it is never held", args.app);
+        return Err(CommandError::text(Exit::Usage, text));
+    }
+    let lock = state.lock(&args.app, &format!("hold by hand, process {}", std::process::id()))?;
+    let limit = args.limit.map_or_else(|| spec.longest_hold.map_or(Duration::from_secs(300), |span| span.0), |l| l.0);
+    let world = outside.world();
+    let order = Order {
+        app: args.app.clone(),
+        run: "by hand".to_owned(),
+        token: random_id(world.random, 20),
+        steps: spec.hold.clone(),
+        limit_ms: u64::try_from(limit.as_millis()).unwrap_or(u64::MAX),
+        notes: state.folder().join("holds"),
+        scratch: state.place(&["scratch"])?,
+        host: world.host.clone(),
+        by_hand: true,
+        take_over: false,
+    };
+    let mut guard = Guarded::start(&guard_command(), &order)
+        .map_err(|error| CommandError::new(Exit::Refused, &error).hint("`gullet release` lists what is held"))?;
+    let entered = enter(ui, &mut guard, &spec.hold, world);
+    if let Err(error) = entered {
+        let left = leave(&mut guard, &spec.hold, world);
+        guard.finish(world.clock);
+        return match left {
+            Ok(()) => Err(error.hint("everything that was entered is left again")),
+            Err(why) => Err(CommandError { exit: Exit::NotReleased, ..error }.hint(format!("not released: {why}"))),
+        };
+    }
+    guard.finish(world.clock);
+    drop(lock);
+    let until = Timestamp::now() + jiff::SignedDuration::from_millis(i64::try_from(order.limit_ms).unwrap_or(0));
+    ui.say(format!("{} {} is in backup mode (the hold)", styled(GOOD, "✓ held:"), args.app));
+    ui.say(format!(
+        "it is left by itself after {}, at {}; before that: gullet release {}",
+        Span(limit),
+        time(until),
+        args.app
+    ));
+    if args.wait { wait(ui, &state, &args.app, &order.token, &outside) } else { Ok(Exit::Complete) }
+}
+
+fn enter(ui: &mut Ui, guard: &mut Guarded, steps: &[HoldStep], world: World<'_>) -> Result<(), CommandError> {
+    for (number, step) in steps.iter().enumerate() {
+        for (op, what) in
+            [(Op::Enter(number), "enter"), (Op::Settle(number), "settle"), (Op::Prove(number), "prove held")]
+        {
+            let there = match op {
+                Op::Settle(_) => step.settled.is_some(),
+                Op::Prove(_) => step.entered.is_some(),
+                _ => true,
+            };
+            if !there {
+                continue;
+            }
+            let answer = guard.ask(op, world.stop).map_err(|error| CommandError::new(Exit::Failed, &error))?;
+            answer.result.map_err(|why| CommandError::text(Exit::Failed, format!("{}: {what}: {why}", step.name)))?;
+            ui.say(format!("  {} {what:<14} {}", styled(GOOD, "✓"), step.name));
+        }
+        if world.stop.asked().is_some() {
+            return Err(CommandError::text(Exit::Interrupted, "stopped by a signal"));
+        }
+    }
+    Ok(())
+}
+
+fn leave(guard: &mut Guarded, steps: &[HoldStep], world: World<'_>) -> Result<(), String> {
+    let mut result = Ok(());
+    for (number, step) in steps.iter().enumerate().rev() {
+        for op in [Op::Leave(number), Op::ProveLeft(number)] {
+            let answer = guard.ask(op, world.stop).map_err(|error| error.to_string())?;
+            // Where there is a probe it decides, not what `leave` said of itself.
+            if let Err(why) = answer.result
+                && (step.left.is_none() || matches!(op, Op::ProveLeft(_)))
+            {
+                result = Err(why);
+            }
+        }
+    }
+    result
+}
+
+/// Counts down until the hold is over; a signal releases it.
+fn wait(ui: &mut Ui, state: &State, app: &str, token: &str, outside: &Outside) -> Result<Exit, CommandError> {
+    let world = outside.world();
+    loop {
+        let head =
+            Note::peek(&state.folder().join("holds"), app).filter(|head| head.token == token && !head.state.is_over());
+        let Some(head) = head else {
+            ui.say(format!("{} {app} is released", styled(GOOD, "✓")));
+            return Ok(Exit::Complete);
+        };
+        if world.stop.asked().is_some() {
+            return release_one(ui, state, app, outside);
+        }
+        ui.progress(&format!("{app} is held, {} left; Ctrl-C releases it", duration(remaining(&head))));
+        world.clock.sleep(Duration::from_millis(100));
+    }
+}
+
+fn remaining(head: &NoteHead) -> u64 {
+    let Some(began) = head.began else { return head.limit_ms };
+    let gone = u64::try_from(Timestamp::now().duration_since(began).as_millis()).unwrap_or(0);
+    head.limit_ms.saturating_sub(gone)
+}
+
+pub fn release(ui: &mut Ui, global: &Global, args: &ReleaseArgs) -> Result<Exit, CommandError> {
+    let loaded = open::definition(global)?;
+    let state = open::state(&loaded)?;
+    let outside = Outside::new();
+    outside.listen_to_signals()?;
+    if let (Some(app), Some(why)) = (&args.app, &args.declare) {
+        return declare(ui, &state, app, why, &outside);
+    }
+    let all_left = crate::forgotten::settle(ui, &loaded, &state, &outside);
+    if args.forgotten {
+        return Ok(if all_left { Exit::Complete } else { Exit::NotReleased });
+    }
+    match &args.app {
+        Some(app) => release_one(ui, &state, app, &outside),
+        None => list(ui, &state),
+    }
+}
+
+fn list(ui: &mut Ui, state: &State) -> Result<Exit, CommandError> {
+    let notes = state.folder().join("holds");
+    let heads: Vec<NoteHead> = Note::all(&notes)
+        .iter()
+        .filter_map(|app| Note::peek(&notes, app))
+        .filter(|head| !head.state.is_over() && !head.entered.is_empty())
+        .collect();
+    if ui.is_json() {
+        ui.json(&heads)?;
+    } else if heads.is_empty() {
+        ui.say("nothing is held");
+    } else {
+        let rows = heads.iter().map(|head| {
+            let who = if head.by_hand { "by hand".to_owned() } else { format!("run {}", head.run) };
+            let how = match &head.why {
+                None => styled(WARN, "! held"),
+                Some(_) => styled(BAD, "✗ does not let go"),
+            };
+            let since = head.began.map_or_else(|| "-".to_owned(), time);
+            let left = if head.why.is_some() { "-".to_owned() } else { duration(remaining(head)) };
+            vec![head.app.clone(), how, who, since, left, harmless(head.why.as_deref().unwrap_or(""))]
+        });
+        ui.say(table(&["application", "state", "by", "since", ">left by itself in", "why"], rows.collect()));
+    }
+    Ok(Exit::Complete)
+}
+
+/// Tells the guard of a hold to leave, and waits for it.
+fn release_one(ui: &mut Ui, state: &State, app: &str, outside: &Outside) -> Result<Exit, CommandError> {
+    let notes = state.folder().join("holds");
+    let world = outside.world();
+    let stuck = |why: &str, by_hand: &[String]| {
+        let mut error = CommandError::text(Exit::NotReleased, format!("`{app}` is not released: {why}"));
+        error.hints.extend(by_hand.iter().cloned());
+        error.hint(format!(
+            "when you have checked by hand that it serves: gullet release {app} --declare \"checked by hand\""
+        ))
+    };
+    let looked = Note::look(&notes, app).map_err(|error| CommandError::new(Exit::Failed, &error))?;
+    let head = match looked {
+        Stuck::Nothing => {
+            ui.say(format!("{app} is not held"));
+            return Ok(Exit::Complete);
+        }
+        Stuck::Forgotten(note, _) => {
+            drop(note);
+            let found = forgotten::leave(&notes, app, world, state.folder());
+            return match found.map_err(|error| CommandError::new(Exit::Failed, &error))? {
+                Some(found) => match found.left {
+                    Ok(()) => released(ui, app),
+                    Err(why) => Err(stuck(&why, &found.by_hand)),
+                },
+                None => released(ui, app),
+            };
+        }
+        Stuck::Alive(head) => head,
+    };
+    let Some(head) = head else {
+        return Err(CommandError::text(Exit::Failed, "the hold note is in use and cannot be read; try again"));
+    };
+    tell(&head, rustix::process::Signal::TERM);
+    let began = world.clock.uptime();
+    while world.clock.uptime().saturating_sub(began) < Duration::from_secs(60) {
+        match Note::peek(&notes, app) {
+            Some(now) if now.token == head.token && !now.state.is_over() => {
+                if let Some(why) = now.why.filter(|_| now.state == gullet_core::hold::NoteState::Leaving) {
+                    return Err(stuck(&why, &[]));
+                }
+                ui.progress(&format!("releasing {app}"));
+            }
+            _ => return released(ui, app),
+        }
+        world.clock.sleep(Duration::from_millis(25));
+    }
+    Err(stuck("its guard did not answer within a minute", &[]))
+}
+
+fn released(ui: &mut Ui, app: &str) -> Result<Exit, CommandError> {
+    ui.say(format!("{} {app}", styled(GOOD, "✓ released:")));
+    Ok(Exit::Complete)
+}
+
+/// Sends a signal to the guard that owns a note. Its lock is held, so the process number is its own.
+fn tell(head: &NoteHead, signal: rustix::process::Signal) {
+    let guard = i32::try_from(head.pid).ok().and_then(rustix::process::Pid::from_raw);
+    if let Some(guard) = guard {
+        let _ = rustix::process::kill_process(guard, signal);
+    }
+}
+
+fn declare(ui: &mut Ui, state: &State, app: &str, why: &str, outside: &Outside) -> Result<Exit, CommandError> {
+    let notes = state.folder().join("holds");
+    let clock: &dyn Clock = outside.world().clock;
+    for _ in 0..100 {
+        match Note::look(&notes, app).map_err(|error| CommandError::new(Exit::Failed, &error))? {
+            Stuck::Nothing => {
+                ui.say(format!("{app} is not held"));
+                return Ok(Exit::Complete);
+            }
+            // A guard that goes on trying what a person has done already is ended.
+            Stuck::Alive(Some(head)) if head.why.is_some() => tell(&head, rustix::process::Signal::KILL),
+            Stuck::Alive(Some(head)) => {
+                let text = format!("`{app}` is held {}; release it first", head.describe());
+                return Err(CommandError::text(Exit::Refused, text).hint(format!("gullet release {app}")));
+            }
+            Stuck::Alive(None) => {}
+            Stuck::Forgotten(mut note, _) => {
+                let text = format!("declared by {}: {why}", outside.world().host.account);
+                note.declare(text.clone()).map_err(|error| CommandError::new(Exit::Failed, &error))?;
+                let log = state.log(app, &format!("declared-{}", note.head().token));
+                if let Ok((path, mut file)) = log {
+                    let event = serde_json::json!({ "at": Timestamp::now(), "app": app, "run": note.head().run, "declared": text });
+                    let _ = std::io::Write::write_all(&mut file, format!("{event}\n").as_bytes());
+                    let _ = state.close_log(&path);
+                }
+                ui.say(format!("{} the hold of {app} is closed: {}", styled(WARN, "! declared:"), harmless(why)));
+                return Ok(Exit::Complete);
+            }
+        }
+        clock.sleep(Duration::from_millis(20));
+    }
+    Err(CommandError::text(Exit::Failed, "the guard of the hold does not go"))
+}

@@ -1,0 +1,99 @@
+//! The crash matrix: the main process killed with SIGKILL at every event of a run and at random moments. Each time the
+//! desk serves again by itself, nothing looks complete that is not, and the next run works.
+
+use std::os::unix::process::ExitStatusExt;
+use std::process::Stdio;
+use std::time::{Duration, Instant};
+
+use crate::harness::{Desk, audit};
+
+/// When a run is killed.
+#[derive(Clone, Copy, Debug)]
+enum Kill {
+    /// At its n-th event.
+    Event(usize),
+    /// After so many milliseconds.
+    After(u64),
+}
+
+/// Kills in all, at the least.
+const KILLS: usize = 500;
+/// Kills of one desk; a new one keeps the logbooks short.
+const A_DESK: usize = 50;
+
+fn desk() -> Desk {
+    Desk::with(|definition| definition.replace("longest_hold = \"1m\"", "longest_hold = \"5s\""))
+}
+
+fn kill_one(desk: &Desk, kill: Kill) {
+    let mut command = desk.place.command(&["run", "quaybook", "--json"]);
+    command.stdout(Stdio::piped()).stderr(Stdio::null());
+    if let Kill::Event(number) = kill {
+        command.env("GULLET_AT_EVENT", format!("{number}:KILL"));
+    }
+    let mut child = command.spawn().unwrap();
+    if let Kill::After(ms) = kill {
+        std::thread::sleep(Duration::from_millis(ms));
+        let _ = child.kill();
+    }
+    let output = child.wait_with_output().unwrap();
+    let killed = output.status.signal() == Some(9);
+    let lines = String::from_utf8_lossy(&output.stdout).into_owned();
+    let recorded = lines.contains("\"event\":\"recorded\"");
+
+    // The desk serves again by itself, well before the limit.
+    let began = Instant::now();
+    while desk.state() != "serving" {
+        assert!(began.elapsed() < Duration::from_secs(5), "{kill:?}: the desk is {}\n{lines}", desk.state());
+        std::thread::sleep(Duration::from_millis(5));
+    }
+
+    let before = desk.place.gullet(&["runs", "--json"]).exits(0);
+    let died = before.err.contains("died before its end");
+    let runs = before.json();
+    let of_this = |run: &&serde_json::Value| lines.contains(run["run"].as_str().unwrap());
+    if let Some(run) = runs.as_array().unwrap().iter().find(of_this) {
+        let whole = run["outcome"] == "complete";
+        assert!(!whole || recorded || !killed || lines.contains("\"kind\":\"commit\""), "{kill:?}: {run}\n{lines}");
+    }
+    if killed && !lines.is_empty() && !lines.contains("\"kind\":\"commit\"") {
+        assert!(died, "{kill:?}: nobody says that the run died\n{}\n{lines}", before.err);
+    }
+    // Told once.
+    assert!(!desk.place.gullet(&["runs"]).exits(0).err.contains("died"), "{kill:?}");
+
+    let next = desk.run();
+    assert!(next.code == 0 || next.code == 6, "{kill:?}: {} {}", next.out, next.err);
+}
+
+fn kill_all(kills: &[Kill]) {
+    for (number, some) in kills.chunks(A_DESK).enumerate() {
+        let desk = desk();
+        for kill in some {
+            kill_one(&desk, *kill);
+        }
+        desk.place.gullet(&["verify"]).exits(0);
+        audit(&desk.restore(&format!("restored-{number}"))).exits(0);
+        let scratch = std::fs::read_dir(desk.place.path("state/scratch/quaybook")).unwrap().count();
+        assert_eq!(scratch, 0, "leftovers are gone");
+    }
+}
+
+#[test]
+fn killed_at_every_event_and_at_random_moments() {
+    let events = {
+        let desk = desk();
+        let run = desk.place.gullet(&["run", "quaybook", "--json"]).exits(0);
+        run.out.lines().count()
+    };
+    assert!(events > 40, "only {events} events");
+    let mut kills: Vec<Kill> = (1..=events).map(Kill::Event).collect();
+    // Spread over a run's duration without a random source, so that a failure can be had again.
+    let spread = (0..KILLS as u64).map(|number| Kill::After(number.wrapping_mul(0x9E37_79B9) % 300));
+    kills.extend(spread);
+    let halves = kills.split_at(kills.len() / 2);
+    std::thread::scope(|scope| {
+        scope.spawn(|| kill_all(halves.0));
+        scope.spawn(|| kill_all(halves.1));
+    });
+}

@@ -1,0 +1,341 @@
+//! The guard: whatever ends or stops the main process, the application is released; and holds by hand.
+
+use std::fs;
+use std::process::{Child, Command, Stdio};
+use std::time::{Duration, Instant};
+
+use crate::harness::{Desk, Place, called};
+
+/// A desk whose runs are held for a while, at most three seconds.
+fn slow_desk() -> Desk {
+    Desk::with(|definition| {
+        let slow = "[[app.quaybook.part]]\nname = \"slow\"\ncommand = [\"sh\", \"-c\", \"sleep 1; echo x\"]";
+        definition
+            .replace("longest_hold = \"1m\"", "longest_hold = \"3s\"")
+            .replace("\"settings\"]", &format!("\"settings\"]\n{slow}"))
+    })
+}
+
+fn held_run(desk: &Desk) -> Child {
+    let mut command = desk.place.command(&["run", "quaybook"]);
+    let child = command.stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+    desk.wait_for("paused");
+    child
+}
+
+fn signal(name: &str, pid: u32) {
+    assert!(Command::new("kill").args([&format!("-{name}"), &pid.to_string()]).status().unwrap().success());
+}
+
+fn note(desk: &Desk) -> serde_json::Value {
+    let bytes = fs::read(desk.place.path("state/holds/quaybook.note")).unwrap();
+    serde_json::from_slice(&bytes[..4096]).unwrap()
+}
+
+fn guard_of(desk: &Desk) -> u32 {
+    u32::try_from(note(desk)["pid"].as_u64().unwrap()).unwrap()
+}
+
+#[track_caller]
+fn serves_within(desk: &Desk, seconds: u64) {
+    let began = Instant::now();
+    while desk.state() != "serving" {
+        assert!(began.elapsed() < Duration::from_secs(seconds), "the desk is {}", desk.state());
+        std::thread::sleep(Duration::from_millis(10));
+    }
+}
+
+#[test]
+fn main_is_killed_and_the_guard_leaves_at_once() {
+    let desk = slow_desk();
+    let mut run = held_run(&desk);
+    run.kill().unwrap();
+    run.wait().unwrap();
+    serves_within(&desk, 2);
+    let runs = desk.place.gullet(&["runs", "--json"]).exits(0).says("died before its end");
+    assert_eq!(runs.json()[0]["outcome"], "interrupted");
+    let record = desk.place.record();
+    assert!(record["causes"][0]["text"].as_str().unwrap().contains("the process that held it is gone"), "{record}");
+    desk.run().exits(0);
+}
+
+#[test]
+fn main_is_stopped_and_the_guard_leaves_at_the_limit_and_main_cannot_commit_later() {
+    let desk = slow_desk();
+    let mut run = held_run(&desk);
+    let began = Instant::now();
+    signal("STOP", run.id());
+    serves_within(&desk, 5);
+    assert!(began.elapsed() >= Duration::from_millis(2500), "left before its limit");
+    std::thread::sleep(Duration::from_millis(300));
+    assert!(note(&desk)["why"].as_str().unwrap().contains("limit"));
+    // While it is stopped nothing else may run, and nothing of it is committed when it goes on.
+    desk.run().exits(4).says("is going on");
+    signal("CONT", run.id());
+    assert_eq!(run.wait().unwrap().code(), Some(1));
+    let record = desk.place.record();
+    assert_eq!(record["outcome"], "failed");
+    assert!(record["captures"].as_array().unwrap().iter().all(|capture| capture["listing"].is_null()));
+    assert_eq!(desk.state(), "serving");
+    desk.run().exits(0);
+}
+
+#[test]
+fn main_is_stopped_at_any_event_of_the_hold_and_goes_on_after_the_guard_has_left() {
+    let desk = Desk::with(|definition| definition.replace("longest_hold = \"1m\"", "longest_hold = \"700ms\""));
+    for event in [8, 12, 16, 20, 24, 28, 31] {
+        let mut command = desk.place.command(&["run", "quaybook"]);
+        command.env("GULLET_AT_EVENT", format!("{event}:STOP")).stdout(Stdio::null()).stderr(Stdio::null());
+        let mut run = command.spawn().unwrap();
+        std::thread::sleep(Duration::from_millis(1600));
+        serves_within(&desk, 3);
+        signal("CONT", run.id());
+        let code = run.wait().unwrap().code();
+        let record = desk.place.record();
+        assert_eq!(code, Some(1), "stopped at event {event}: {}", record["causes"]);
+        assert!(record["captures"].as_array().unwrap().iter().all(|capture| capture["listing"].is_null()));
+        assert_eq!(desk.state(), "serving", "stopped at event {event}");
+    }
+    desk.run().exits(0);
+}
+
+#[test]
+fn the_guard_is_killed_and_main_leaves_and_fails() {
+    let desk = slow_desk();
+    let mut run = held_run(&desk);
+    signal("KILL", guard_of(&desk));
+    assert_eq!(run.wait().unwrap().code(), Some(1));
+    assert_eq!(desk.state(), "serving");
+    assert!(desk.place.record()["captures"].as_array().unwrap().iter().all(|capture| capture["listing"].is_null()));
+    desk.run().exits(0);
+}
+
+#[test]
+fn both_are_killed_and_the_next_command_leaves() {
+    for command in
+        [&["status"][..], &["runs"], &["release", "--forgotten"], &["release", "quaybook"], &["run", "quaybook"]]
+    {
+        let desk = slow_desk();
+        let mut run = held_run(&desk);
+        let guard = guard_of(&desk);
+        signal("STOP", guard);
+        run.kill().unwrap();
+        signal("KILL", guard);
+        run.wait().unwrap();
+        std::thread::sleep(Duration::from_millis(100));
+        assert_eq!(desk.state(), "paused");
+        let next = desk.place.gullet(command);
+        assert!(next.err.contains("it is released now"), "{command:?}: {}{}", next.out, next.err);
+        assert_eq!(desk.state(), "serving", "{command:?}");
+        assert!(!desk.place.gullet(&["runs"]).exits(0).err.contains("released now"), "told once");
+    }
+}
+
+#[test]
+fn a_whole_process_namespace_dies_and_the_next_command_leaves() {
+    let desk = slow_desk();
+    let mut command = Command::new("unshare");
+    command
+        .args(["--pid", "--fork", "--mount-proc", "--kill-child"])
+        .arg(crate::harness::GULLET)
+        .args(["run", "quaybook"]);
+    command.current_dir(desk.place.path("")).stdout(Stdio::null()).stderr(Stdio::null());
+    let mut run = command.spawn().unwrap();
+    desk.wait_for("paused");
+    std::thread::sleep(Duration::from_millis(200));
+    run.kill().unwrap();
+    run.wait().unwrap();
+    std::thread::sleep(Duration::from_millis(200));
+    assert_eq!(desk.state(), "paused", "everything in the namespace died with its first process");
+    desk.place.gullet(&["status"]).exits(2).says("it is released now");
+    assert_eq!(desk.state(), "serving");
+}
+
+#[test]
+fn the_guard_is_told_to_leave_by_a_signal() {
+    let desk = slow_desk();
+    let mut run = held_run(&desk);
+    signal("TERM", guard_of(&desk));
+    serves_within(&desk, 1);
+    assert_eq!(run.wait().unwrap().code(), Some(1));
+    assert!(desk.place.record()["causes"].to_string().contains("told to by a signal"));
+}
+
+#[test]
+fn the_terminal_is_closed_and_the_application_is_released() {
+    let desk = slow_desk();
+    let mut terminal = Command::new("script");
+    terminal.args(["-qec", &format!("{} run quaybook", crate::harness::GULLET), "/dev/null"]);
+    terminal.current_dir(desk.place.path("")).stdin(Stdio::piped()).stdout(Stdio::null());
+    let mut terminal = terminal.spawn().unwrap();
+    desk.wait_for("paused");
+    terminal.kill().unwrap();
+    terminal.wait().unwrap();
+    serves_within(&desk, 5);
+}
+
+#[test]
+fn what_does_not_let_go_is_tried_again_until_it_does() {
+    let desk = Desk::with(|definition| {
+        definition
+            .replace("tries = 3", "tries = 1")
+            .replace("within = \"2s\" }\nby_hand", "within = \"100ms\" }\nby_hand")
+    });
+    desk.misbehave("ignore-resume");
+    desk.run().exits(7);
+    desk.place.gullet(&["release"]).exits(0).says("quaybook");
+    desk.place.gullet(&["status"]).exits(2).says("it is being left, and does not let go");
+    // A run does not begin what the guard of the last one is still busy with.
+    desk.run().exits(4);
+    desk.misbehave("none");
+    serves_within(&desk, 10);
+    std::thread::sleep(Duration::from_millis(600));
+    desk.run().exits(0);
+}
+
+#[test]
+fn a_wrong_probe_is_overruled_by_a_declaration() {
+    let desk = Desk::with(|definition| {
+        definition
+            .replace("tries = 3", "tries = 1")
+            .replace("prints = \"serving\", within = \"2s\"", "prints = \"open\", within = \"100ms\"")
+    });
+    // `left` never passes, so neither does the look before the hold; the hold by hand needs none.
+    desk.place.gullet(&["hold", "quaybook", "--limit", "300ms"]).exits(0);
+    serves_within(&desk, 3);
+    std::thread::sleep(Duration::from_millis(500));
+    desk.place.gullet(&["release", "quaybook"]).exits(7).says("--declare");
+    desk.place.gullet(&["release", "quaybook", "--declare", "checked by hand"]).exits(0).says("checked by hand");
+    desk.place.gullet(&["release"]).exits(0).says("nothing is held");
+    let logs = Command::new("grep").args(["-rh", "declared by"]).arg(desk.place.path("state/logs")).output().unwrap();
+    assert!(String::from_utf8_lossy(&logs.stdout).contains("checked by hand"), "it is kept");
+}
+
+#[test]
+fn a_hold_by_hand_is_left_by_command_or_by_itself() {
+    let desk = Desk::open();
+    desk.place.gullet(&["hold", "quaybook", "--limit", "10m"]).exits(0).says("it is left by itself after 10m");
+    assert_eq!(desk.state(), "paused");
+    desk.place.gullet(&["release"]).exits(0).says("by hand");
+    desk.place.gullet(&["hold", "quaybook"]).exits(4).says("is held already");
+    desk.place.gullet(&["release", "quaybook"]).exits(0).says("released");
+    assert_eq!(desk.state(), "serving");
+    desk.place.gullet(&["release", "quaybook"]).exits(0).says("is not held");
+
+    desk.place.gullet(&["hold", "quaybook", "--limit", "600ms"]).exits(0);
+    assert_eq!(desk.state(), "paused");
+    std::thread::sleep(Duration::from_millis(700));
+    serves_within(&desk, 2);
+}
+
+#[test]
+fn a_run_takes_a_hold_by_hand_over_and_leaves_it() {
+    let desk = Desk::open();
+    desk.place.gullet(&["hold", "quaybook", "--limit", "10m"]).exits(0);
+    desk.run().exits(0).says("this run takes the hold over");
+    assert_eq!(desk.state(), "serving");
+    assert_eq!(desk.place.record()["hold"]["proven"], true);
+    desk.place.gullet(&["release"]).exits(0).says("nothing is held");
+}
+
+#[test]
+fn a_hold_that_cannot_be_entered_by_hand_is_left_again() {
+    let desk = Desk::with(|definition| definition.replace("prints = \"paused\"", "prints = \"halted\""));
+    desk.place
+        .gullet(&["hold", "quaybook"])
+        .exits(1)
+        .says("prove held")
+        .says("everything that was entered is left again");
+    assert_eq!(desk.state(), "serving");
+}
+
+/// An application held by a session: a process that has a lock file for as long as it lives.
+fn session_place(session: &str, part: &str) -> Place {
+    let place = Place::new();
+    place.define(&format!(
+        "[app.app]\nlongest_hold = \"5s\"\n[[app.app.hold]]\nname = \"lock\"\nsession = {{ script = \"{session}\", limit = \"1s\" }}\n\
+         entered = {{ run = [\"test\", \"-e\", \"@/locked\"] }}\nleft = {{ run = [\"test\", \"!\", \"-e\", \"@/locked\"], within = \"3s\" }}\n\
+         [[app.app.part]]\nname = \"p\"\ncommand = [\"sh\", \"-c\", \"{part}\"]\n"
+    ));
+    place.gullet(&["store", "new", "depot"]).exits(0);
+    place
+}
+
+const GOOD_SESSION: &str = "touch @/locked; echo held; cat > /dev/null; rm @/locked";
+
+#[test]
+fn a_session_holds_for_as_long_as_it_lives() {
+    let place = session_place(GOOD_SESSION, "test -e @/locked && echo captured");
+    place.gullet(&["run", "app"]).exits(0);
+    assert!(!place.path("locked").exists());
+    assert_eq!(place.record()["hold"]["proven"], true);
+}
+
+#[test]
+fn a_session_that_ends_by_itself_voids_the_hold_at_once() {
+    let place = session_place("touch @/locked; echo held; sleep 0.3; rm @/locked", "sleep 4; echo x");
+    let began = Instant::now();
+    place.gullet(&["run", "app"]).exits(1).says("ended by itself, and its lock with it");
+    assert!(began.elapsed() < Duration::from_millis(4900));
+}
+
+#[test]
+fn a_session_that_never_says_held_is_not_waited_for() {
+    for session in ["sleep 60", "echo refused; exit 1", "echo helf; cat > /dev/null"] {
+        let place = session_place(session, "echo x");
+        place.gullet(&["run", "app"]).exits(1).says("`held`");
+    }
+}
+
+#[test]
+fn killed_main_and_the_session_lets_go() {
+    let place = session_place(GOOD_SESSION, "sleep 3; echo x");
+    let mut run = place.command(&["run", "app"]).stdout(Stdio::null()).spawn().unwrap();
+    let began = Instant::now();
+    while !place.path("locked").exists() {
+        assert!(began.elapsed() < Duration::from_secs(5), "the session never had its lock");
+        std::thread::sleep(Duration::from_millis(10));
+    }
+    run.kill().unwrap();
+    run.wait().unwrap();
+    let began = Instant::now();
+    while place.path("locked").exists() {
+        assert!(began.elapsed() < Duration::from_secs(3));
+        std::thread::sleep(Duration::from_millis(10));
+    }
+}
+
+#[test]
+fn a_daemon_that_leave_starts_lives_on() {
+    let place = Place::new();
+    place.define(
+        "[app.app]\n[[app.app.hold]]\nname = \"stop\"\nenter = { run = [\"touch\", \"@/held\"] }\n\
+         leave = { script = \"rm @/held; sleep 7.31 >/dev/null 2>&1 & echo $! > @/daemon\" }\n\
+         entered = { run = [\"test\", \"-e\", \"@/held\"] }\n\
+         [[app.app.part]]\nname = \"p\"\ncommand = [\"echo\", \"x\"]\n",
+    );
+    place.gullet(&["store", "new", "depot"]).exits(0);
+    place.gullet(&["run", "app"]).exits(0);
+    let daemon = fs::read_to_string(place.path("daemon")).unwrap();
+    assert!(fs::exists(format!("/proc/{}", daemon.trim())).unwrap(), "it was taken down with the guard");
+}
+
+#[test]
+fn a_full_disk_under_the_state_folder_refuses_the_hold_or_releases_it() {
+    let desk = slow_desk();
+    let state = desk.place.path("state");
+    fs::create_dir_all(&state).unwrap();
+    let mounted = Command::new("mount").args(["-t", "tmpfs", "-o", "size=1m", "tmpfs"]).arg(&state).status().unwrap();
+    assert!(mounted.success(), "mounting a small tmpfs needs root");
+    let filled = Command::new("sh")
+        .args(["-c", "head -c 2000000 /dev/zero > \"$0\" 2>/dev/null; true"])
+        .arg(state.join("fill"))
+        .status();
+    assert!(filled.unwrap().success());
+    let mut command = desk.place.command(&["run", "quaybook"]);
+    command.env("PATH", "/usr/bin:/bin");
+    let ran = called(command);
+    assert_ne!(ran.code, 0);
+    assert_eq!(desk.state(), "serving", "{}{}", ran.out, ran.err);
+    let _ = Command::new("umount").arg("-l").arg(&state).status();
+}
