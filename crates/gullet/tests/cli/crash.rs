@@ -19,7 +19,7 @@ enum Kill {
 /// Kills in all, at the least.
 const KILLS: usize = 500;
 /// Kills of one desk; a new one keeps the logbooks short.
-const A_DESK: usize = 50;
+const A_DESK: usize = 20;
 
 fn desk() -> Desk {
     Desk::with(|definition| definition.replace("longest_hold = \"1m\"", "longest_hold = \"5s\""))
