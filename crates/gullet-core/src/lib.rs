@@ -2,6 +2,7 @@
 //!
 //! - [`definition`]: the administrator's TOML, checked with file, line and column.
 //! - [`plan`]: every step that a run will execute, as a value that is shown or applied.
+//! - [`preflight`]: all that can be known before a run.
 //! - [`machine`]: decides the next step; pure, so that it can be tried with every fault.
 //! - [`run`]: the driver that performs the steps and emits [`event`]s.
 //! - [`hold`]: the hold and its guard, a second process that leaves it whatever happens.
@@ -24,6 +25,7 @@ pub mod machine;
 pub mod outcome;
 pub mod part;
 pub mod plan;
+pub mod preflight;
 pub mod record;
 pub mod restore;
 pub mod run;

@@ -303,6 +303,27 @@ impl Plan {
         }
     }
 
+    /// Every command that a run would execute, those of `command` parts apart.
+    pub fn commands(&self) -> Vec<&CommandSpec> {
+        let spec = &self.spec;
+        let mut found: Vec<&CommandSpec> = spec.require.iter().map(|require| &require.probe.command).collect();
+        for step in &spec.hold {
+            found.extend([&step.enter, &step.leave, &step.session].into_iter().flatten());
+            let probes = [&step.settled, &step.entered, &step.left].into_iter().flatten();
+            found.extend(probes.flat_map(OneOrMany::all).map(|probe| &probe.command));
+        }
+        for part in &spec.part {
+            found.extend(&part.export);
+            found.extend(part.each.as_ref().map(|each| &each.command));
+            found.extend(part.steady.as_ref().map(|steady| &steady.command));
+            found.extend(part.facts.values());
+        }
+        let hooks = &spec.hooks;
+        let moments = [&hooks.before, &hooks.held, &hooks.released, &hooks.succeeded, &hooks.failed, &hooks.finished];
+        found.extend(moments.into_iter().flatten().map(|hook| &hook.command));
+        found
+    }
+
     /// The application's definition in TOML, as its record keeps it.
     pub fn definition_text(&self) -> String {
         let apps = BTreeMap::from([(&self.app, &self.spec)]);

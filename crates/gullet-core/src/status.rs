@@ -127,3 +127,97 @@ pub fn status(app: &str, book: &Logbook, hold: Option<&NoteHead>) -> AppStatus {
         verified: good.and_then(Logged::verified),
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::hold::NoteState;
+    use crate::record::{HoldReport, Note, RECORD_VERSION, Record};
+
+    fn run(outcome: Outcome, second: i64) -> Logged {
+        let at = Timestamp::new(second, 0).unwrap();
+        let cause =
+            Note { about: None, text: "the till is on fire".to_owned(), advice: Some("press Resume".to_owned()) };
+        let record = Record {
+            record: RECORD_VERSION,
+            run: crate::RunId::from(format!("r{second}").as_str()),
+            app: "quaybook".to_owned(),
+            title: None,
+            writer: "w".to_owned(),
+            store: "s".to_owned(),
+            store_json: gullet_store::Hash::of(b""),
+            previous: None,
+            started: at,
+            ended: at,
+            trigger: "by hand".to_owned(),
+            reason: None,
+            partial: false,
+            outcome,
+            causes: if outcome > Outcome::Warnings { vec![cause] } else { Vec::new() },
+            warnings: Vec::new(),
+            host: Default::default(),
+            definition: String::new(),
+            hold: HoldReport::default(),
+            steps: Vec::new(),
+            captures: Vec::new(),
+            holdings: Default::default(),
+        };
+        Logged { name: format!("records/quaybook/w/{second}"), in_store: true, record, remarks: Vec::new() }
+    }
+
+    fn level(runs: Vec<Logged>) -> (Level, String) {
+        let status = status("quaybook", &Logbook { runs, unreadable: Vec::new() }, None);
+        (status.level, status.reasons.join("; "))
+    }
+
+    #[test]
+    fn the_last_run_counts_and_a_good_one_must_exist() {
+        assert_eq!(level(vec![]).0, Level::Critical);
+        assert_eq!(level(vec![run(Outcome::Complete, 1)]).0, Level::Ok);
+        assert_eq!(level(vec![run(Outcome::Complete, 1), run(Outcome::Warnings, 2)]).0, Level::Warning);
+        for bad in [Outcome::Incomplete, Outcome::Refused, Outcome::Failed, Outcome::Interrupted] {
+            let (level, why) = level(vec![run(Outcome::Complete, 1), run(bad, 2)]);
+            assert_eq!(level, Level::Critical);
+            assert!(why.contains("the till is on fire"), "{why}");
+        }
+        let (not_released, why) = level(vec![run(Outcome::Complete, 1), run(Outcome::NotReleased, 2)]);
+        assert!(not_released == Level::Critical && why.contains("press Resume"), "{why}");
+        assert_eq!(level(vec![run(Outcome::Failed, 1), run(Outcome::Complete, 2)]).0, Level::Ok);
+    }
+
+    #[test]
+    fn a_partial_run_or_one_that_waits_for_the_store_never_stands_for_the_application() {
+        let mut partial = run(Outcome::Complete, 1);
+        partial.record.partial = true;
+        assert_eq!(level(vec![partial]).0, Level::Critical);
+        let waiting = Logged { in_store: false, ..run(Outcome::Complete, 1) };
+        assert_eq!(level(vec![waiting]).0, Level::Critical);
+    }
+
+    #[test]
+    fn a_hold_that_does_not_let_go_is_critical_and_one_by_hand_is_only_told() {
+        let book = Logbook { runs: vec![run(Outcome::Complete, 1)], unreadable: Vec::new() };
+        let mut head = NoteHead {
+            note: 1,
+            state: NoteState::Held,
+            app: "quaybook".to_owned(),
+            run: "by hand".to_owned(),
+            token: "t".to_owned(),
+            pid: 1,
+            boot: String::new(),
+            account: "root (0)".to_owned(),
+            entered: vec![0],
+            began: None,
+            limit_ms: 1,
+            by_hand: true,
+            why: None,
+        };
+        let held = status("quaybook", &book, Some(&head));
+        assert!(held.level == Level::Ok && held.reasons[0].contains("it is held by hand"), "{held:?}");
+        head.state = NoteState::Leaving;
+        head.why = Some("the drawer is jammed".to_owned());
+        assert_eq!(status("quaybook", &book, Some(&head)).level, Level::Critical);
+        head.state = NoteState::Left;
+        assert_eq!(status("quaybook", &book, Some(&head)).level, Level::Ok);
+    }
+}

@@ -157,7 +157,8 @@ impl<'w> Keeper<'w> {
                 Ok(session) => {
                     self.sessions.insert(step, session);
                 }
-                Err((why, report)) => {
+                Err(failed) => {
+                    let (why, report) = *failed;
                     outcome.result = Err(why);
                     outcome.tries.push(report);
                 }

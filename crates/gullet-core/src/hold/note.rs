@@ -117,7 +117,7 @@ pub enum Stuck {
     /// A living process has the lock.
     Alive(Option<Box<NoteHead>>),
     /// Nobody has it, and something is held, or may be: this process owns the note now.
-    Forgotten(Note, Vec<HoldStep>),
+    Forgotten(Box<Note>, Vec<HoldStep>),
     /// There is none, or it is over.
     Nothing,
 }
@@ -190,7 +190,7 @@ impl Note {
         if head.state.is_over() || head.entered.is_empty() {
             return Ok(Stuck::Nothing);
         }
-        Ok(Stuck::Forgotten(Self { path, file, head }, steps))
+        Ok(Stuck::Forgotten(Box::new(Self { path, file, head }), steps))
     }
 
     /// Makes the note of a new hold and takes its lock.
@@ -201,7 +201,7 @@ impl Note {
         match Self::look(folder, &head.app)? {
             Stuck::Alive(Some(other)) => return Err(NoteError::Held(other)),
             Stuck::Alive(None) => return Err(NoteError::InUse),
-            Stuck::Forgotten(note, _) => return Err(NoteError::Forgotten(Box::new(note.head))),
+            Stuck::Forgotten(note, _) => return Err(NoteError::Forgotten(Box::new(note.head.clone()))),
             Stuck::Nothing => {}
         }
         let path = path_of(folder, &head.app);

@@ -37,7 +37,7 @@ impl Session {
         call: Invocation,
         clock: &dyn Clock,
         patience: Patience<'_>,
-    ) -> Result<Self, (String, CommandReport)> {
+    ) -> Result<Self, Box<(String, CommandReport)>> {
         let mut report = CommandReport {
             argv: call.argv.clone(),
             script: call.script.clone(),
@@ -52,7 +52,7 @@ impl Session {
         };
         let began = clock.uptime();
         let Some((program, arguments)) = call.argv.split_first() else {
-            return Err(("the session has no command".to_owned(), report));
+            return Err(Box::new(("the session has no command".to_owned(), report)));
         };
         let mut command = Command::new(program);
         command.args(arguments).current_dir(&call.dir).env_clear().envs(&call.env).process_group(0);
@@ -66,7 +66,7 @@ impl Session {
             Ok(child) => child,
             Err(error) => {
                 report.exit = Exit::NotStarted(error.to_string());
-                return Err((format!("`{program}`: not started: {error}"), report));
+                return Err(Box::new((format!("`{program}`: not started: {error}"), report)));
             }
         };
         let (send, lines) = channel();
@@ -99,7 +99,8 @@ impl Session {
             if gone || late {
                 let why = if gone { "it ended before it said `held`" } else { "it did not say `held` in time" };
                 let report = session.end(clock);
-                return Err((format!("`{}`: {why}", report.argv.first().map_or("", String::as_str)), report));
+                let program = report.argv.first().map_or("", String::as_str);
+                return Err(Box::new((format!("`{program}`: {why}"), report)));
             }
         }
     }

@@ -1,7 +1,7 @@
 //! The administrator's commands.
 //!
 //! - [`Runner`]: runs a command of the definition with its environment, limit, tries and notes.
-//! - [`probe`]: runs a probe and compares what it printed.
+//! - `probe`: runs a probe and compares what it printed.
 //! - `process`: one process, its output and its end.
 //! - [`placeholders`]: `{run}` and the like in arguments.
 //! - [`secret`]: values that never reach a record.
@@ -17,4 +17,5 @@ pub use notes::{Notes, NotesError};
 pub use probe::{Verdict, judge};
 pub(crate) use process::script_in_memory;
 pub use process::{Finished, Invocation, Patience, run_process};
+pub(crate) use runner::PATH;
 pub use runner::{Call, HookError, Limits, Outcome as CallOutcome, Runner};

@@ -15,7 +15,7 @@ use crate::event::CommandReport;
 use crate::world::World;
 
 /// Where programs are looked for: fixed, so that a run by hand and one by timer find the same.
-const PATH: &str = "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin";
+pub(crate) const PATH: &str = "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin";
 /// The pause between tries grows up to this.
 const LONGEST_PAUSE: Duration = Duration::from_secs(10);
 /// How often a probe is asked while it is waited for.

@@ -6,7 +6,7 @@
 //!
 //! - [`secure`]: secures a part, whatever its kind; gives a [`Secured`].
 //! - [`Secured::quiet`]: whether the source changed since, while the application said that it was held.
-//! - [`Secured::store`]: stores what was secured and completes the [`Capture`].
+//! - [`Secured::store`]: stores what was secured and completes the [`Capture`](crate::record::Capture).
 //! - `walk`: the files below some roots, in the order of a listing. `marks`: which of them can be believed unchanged.
 //! - `lister`: a listing while it is made, with its counts. `wanted`: what must be in it.
 //! - `files`, `sqlite`, `produce` (command and export), `tree` (a folder in scratch): the kinds. `drift`: the checks

@@ -267,3 +267,6 @@ fn contents(file: &File, entry: &Entry, chunks: &mut ChunkReader) -> Result<u64,
     }
     Ok(found)
 }
+
+#[cfg(test)]
+mod tests;

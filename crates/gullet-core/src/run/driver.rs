@@ -21,6 +21,7 @@ use crate::machine::{Machine, Moment, Reply, Task};
 use crate::outcome::Outcome;
 use crate::part::{self, PartError, Quiet, Secured, Securing};
 use crate::plan::Plan;
+use crate::preflight::{StoreTrouble, check_store};
 use crate::record::{Record, RecordBuilder};
 use crate::state::{AppLock, State};
 use crate::world::World;
@@ -400,34 +401,14 @@ impl<'a> Driver<'a, '_> {
         if refused { Reply::No } else { Reply::Yes }
     }
 
-    /// Whether the store is there, is the one that was there before, and can be written, read and cleaned.
-    fn check_store(&self) -> Result<(), (String, Option<String>)> {
-        let place = self.plan.store.display();
-        let Some(store) = &self.store else {
-            let text = self.store_trouble.clone().unwrap_or_else(|| format!("cannot open the store at {place}"));
-            return Err((text, Some(format!("if there is to be one: gullet store new {}", self.plan.store_name))));
+    fn check_store(&self) -> Result<(), StoreTrouble> {
+        let missing = format!("cannot open the store at {}", self.plan.store.display());
+        let store = match (&self.store, &self.store_trouble) {
+            (_, Some(trouble)) => Err(trouble.as_str()),
+            (Some(store), None) => Ok(store),
+            (None, None) => Err(missing.as_str()),
         };
-        if let Some(text) = &self.store_trouble {
-            return Err((text.clone(), None));
-        }
-        if self.plan.mounted && !is_mount_point(&self.plan.store) {
-            let text = format!("{place} is not a mount point, and the definition says `mounted = true`");
-            return Err((text, Some("mount it; nothing was written to the disk below it".to_owned())));
-        }
-        self.state.recognise_store(&store.location().describe(), &store.info().id).map_err(|error| {
-            (error.to_string(), Some("if that is meant: remove the line in stores.json of the state folder".to_owned()))
-        })?;
-        let location = store.location();
-        let name = format!("probes/{}", self.run);
-        let probed = location
-            .write(&name, self.run.as_str().as_bytes())
-            .and_then(|()| location.read(&name))
-            .and_then(|bytes| location.remove(&name).map(|()| bytes == self.run.as_str().as_bytes()));
-        match probed {
-            Ok(true) => Ok(()),
-            Ok(false) => Err((format!("what was written to {place} read back differently"), None)),
-            Err(error) => Err((format!("the store cannot be used: {}", part::chain(&error)), None)),
-        }
+        check_store(store, self.plan, self.state, self.run.as_str())
     }
 
     /// Facts as placeholders: `fact.PART.NAME`.
@@ -617,12 +598,4 @@ impl<'a> Driver<'a, '_> {
 
 pub(super) fn millis(time: Duration) -> u64 {
     u64::try_from(time.as_millis()).unwrap_or(u64::MAX)
-}
-
-/// Whether something is mounted at `path`.
-fn is_mount_point(path: &std::path::Path) -> bool {
-    use std::os::unix::fs::MetadataExt;
-    let above = path.join("..");
-    let (Ok(here), Ok(above)) = (fs::metadata(path), fs::metadata(above)) else { return false };
-    here.dev() != above.dev() || here.ino() == above.ino()
 }

@@ -4,6 +4,7 @@ mod generate;
 mod guard;
 mod hold;
 mod plan;
+mod preflight;
 mod restore;
 mod run;
 mod runs;
@@ -26,6 +27,7 @@ use crate::ui::Ui;
 #[derive(Subcommand)]
 pub enum Command {
     Tour(tour::TourArgs),
+    Preflight(preflight::PreflightArgs),
     Plan(plan::PlanArgs),
     Hold(hold::HoldArgs),
     Release(hold::ReleaseArgs),
@@ -55,6 +57,7 @@ pub struct ReadingArgs {
 pub fn execute(ui: &mut Ui, global: &Global, command: Command) -> Result<Exit, CommandError> {
     match command {
         Command::Tour(args) => tour::tour(ui, global, &args),
+        Command::Preflight(args) => preflight::preflight(ui, global, &args),
         Command::Plan(args) => plan::plan(ui, global, &args),
         Command::Hold(args) => hold::hold(ui, global, &args),
         Command::Release(args) => hold::release(ui, global, &args),

@@ -11,5 +11,6 @@ mod guard;
 mod harness;
 mod hold;
 mod output;
+mod preflight;
 mod restore;
 mod store;

@@ -1,0 +1,353 @@
+//! Everything that can be known before a run, by probes that touch nothing.
+//!
+//! [`check`] gives a list of [`Check`]s for one application, each passed, worth a look, or failed, with what to do.
+//! [`check_store`] is the part of it that every run does too.
+
+use std::collections::BTreeSet;
+use std::fs;
+use std::os::unix::fs::{MetadataExt, PermissionsExt};
+use std::path::{Path, PathBuf};
+use std::time::Duration;
+
+use gullet_store::Store;
+use serde::Serialize;
+
+use crate::definition::{CommandSpec, OneOrMany, PartKind, Probe};
+use crate::hold::{Note, Stuck, notes_folder};
+use crate::hook::{Call, Limits, Runner};
+use crate::logbook::{Logbook, Logged};
+use crate::part::{Survey, chain, survey};
+use crate::plan::Plan;
+use crate::state::State;
+use crate::words::{count, duration, size};
+
+/// How a check came out. Ordered by severity.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Verdict {
+    /// As it should be.
+    Pass,
+    /// Worth a look; a run goes on.
+    Warn,
+    /// A run would be refused, or fail.
+    Fail,
+}
+
+/// One thing that was looked at.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Check {
+    /// What was looked at.
+    pub what: String,
+    /// How it came out.
+    pub verdict: Verdict,
+    /// What was found.
+    pub found: String,
+    /// What to do, where there is something.
+    pub advice: Option<String>,
+}
+
+/// A store that a run could not use: why, and what to do.
+pub type StoreTrouble = (String, Option<String>);
+
+/// Whether the store is there, is the one that was there before, and can be written, read and cleaned.
+///
+/// # Errors
+/// Why it cannot be used, and what to do.
+pub fn check_store(store: Result<&Store, &str>, plan: &Plan, state: &State, probe: &str) -> Result<(), StoreTrouble> {
+    let place = plan.store.display();
+    let store = store.map_err(|why| {
+        (why.to_owned(), Some(format!("if there is to be one: gullet store new {}", plan.store_name)))
+    })?;
+    if plan.mounted && !is_mount_point(&plan.store) {
+        let text = format!("{place} is not a mount point, and the definition says `mounted = true`");
+        return Err((text, Some("mount it; nothing was written to the disk below it".to_owned())));
+    }
+    state.recognise_store(&store.location().describe(), &store.info().id).map_err(|error| {
+        let advice = "if that is meant: remove the line in stores.json of the state folder";
+        (error.to_string(), Some(advice.to_owned()))
+    })?;
+    let location = store.location();
+    let name = format!("probes/{probe}");
+    let probed = location
+        .write(&name, probe.as_bytes())
+        .and_then(|()| location.read(&name))
+        .and_then(|bytes| location.remove(&name).map(|()| bytes == probe.as_bytes()));
+    match probed {
+        Ok(true) => Ok(()),
+        Ok(false) => Err((format!("what was written to {place} read back differently"), None)),
+        Err(error) => Err((format!("the store cannot be used: {}", chain(&error)), None)),
+    }
+}
+
+/// Whether something is mounted at `path`.
+fn is_mount_point(path: &Path) -> bool {
+    let above = path.join("..");
+    let (Ok(here), Ok(above)) = (fs::metadata(path), fs::metadata(above)) else { return false };
+    here.dev() != above.dev() || here.ino() == above.ino()
+}
+
+/// What a check needs.
+pub struct Preflight<'a> {
+    /// The plan of the run.
+    pub plan: &'a Plan,
+    /// The local state.
+    pub state: &'a State,
+    /// The store, or why it cannot be opened.
+    pub store: Result<&'a Store, String>,
+    /// The application's logbook.
+    pub book: &'a Logbook,
+    /// Runs probes.
+    pub runner: &'a Runner<'a>,
+}
+
+/// Looks at everything. The application is asked, never touched.
+pub fn check(preflight: &Preflight<'_>) -> Vec<Check> {
+    let mut checks = Checks::default();
+    let surveys: Vec<Option<Survey>> = preflight.plan.parts.iter().map(|part| survey(part, preflight.plan)).collect();
+    preflight.commands(&mut checks);
+    preflight.requirements(&mut checks);
+    preflight.sources(&surveys, &mut checks);
+    preflight.store(&mut checks);
+    preflight.space(&surveys, &mut checks);
+    preflight.application(&mut checks);
+    preflight.hold(&mut checks);
+    preflight.history(&mut checks);
+    checks.0
+}
+
+#[derive(Default)]
+struct Checks(Vec<Check>);
+
+impl Checks {
+    fn add(&mut self, what: &str, verdict: Verdict, found: impl Into<String>, advice: Option<String>) {
+        self.0.push(Check { what: what.to_owned(), verdict, found: found.into(), advice });
+    }
+
+    fn pass(&mut self, what: &str, found: impl Into<String>) {
+        self.add(what, Verdict::Pass, found, None);
+    }
+
+    fn warn(&mut self, what: &str, found: impl Into<String>, advice: &str) {
+        self.add(what, Verdict::Warn, found, Some(advice.to_owned()));
+    }
+
+    fn fail(&mut self, what: &str, found: impl Into<String>, advice: Option<String>) {
+        self.add(what, Verdict::Fail, found, advice);
+    }
+}
+
+impl Preflight<'_> {
+    fn last(&self) -> Option<&Logged> {
+        self.book.last_good(&self.plan.app)
+    }
+
+    /// Every program that a run would start: is it there, and may it be executed?
+    fn commands(&self, checks: &mut Checks) {
+        let mut programs = BTreeSet::new();
+        let mut folders = BTreeSet::new();
+        for command in self.plan.commands() {
+            programs.extend(program_of(command).map(str::to_owned));
+            folders.extend(command.dir.clone());
+        }
+        programs.extend(self.plan.parts.iter().filter_map(|part| part.spec.command.first().cloned()));
+        let mut wrong = 0;
+        for program in &programs {
+            if let Err((found, advice)) = executable(program) {
+                wrong += 1;
+                checks.fail("hook", found, Some(advice.to_owned()));
+            }
+        }
+        for folder in folders.iter().filter(|folder| !folder.is_dir()) {
+            wrong += 1;
+            checks.fail("hook", format!("the folder `{}` of a command is not there", folder.display()), None);
+        }
+        if wrong == 0 {
+            let programs = count(programs.len() as u64, "program");
+            checks.pass("hooks", format!("{programs} found, and may be executed"));
+        }
+    }
+
+    fn requirements(&self, checks: &mut Checks) {
+        for require in &self.plan.spec.require {
+            let probes = OneOrMany::One(Box::new(require.probe.clone()));
+            match self.ask(&probes, "preflight") {
+                Ok(()) => checks.pass("requirement", require.name.clone()),
+                Err(why) => checks.fail("requirement", format!("{}: {why}", require.name), require.advice.clone()),
+            }
+        }
+    }
+
+    fn ask(&self, probes: &OneOrMany<Probe>, moment: &str) -> Result<(), String> {
+        let call = Call { moment, limit: Limits::PROBE, ..Call::default() };
+        self.runner.wait_for(probes, &call, Duration::ZERO).result
+    }
+
+    fn sources(&self, surveys: &[Option<Survey>], checks: &mut Checks) {
+        for (part, survey) in self.plan.parts.iter().zip(surveys) {
+            let Some(survey) = survey else { continue };
+            match &survey.problem {
+                Some(problem) => checks.fail("source", format!("{}: {problem}", part.name), None),
+                None => {
+                    let found = format!("{}: {}, {}", part.name, size(survey.bytes), count(survey.files, "file"));
+                    checks.pass("source", found);
+                }
+            }
+        }
+        for drift in &self.plan.drift {
+            checks.warn("parts", drift.text.clone(), "see the plan");
+        }
+    }
+
+    fn store(&self, checks: &mut Checks) {
+        let store = self.store.as_ref().map(|store| *store).map_err(String::as_str);
+        match check_store(store, self.plan, self.state, self.runner.run.as_str()) {
+            Ok(()) => checks.pass("store", format!("{}: written, read back, removed", self.plan.store.display())),
+            Err((why, advice)) => checks.fail("store", why, advice),
+        }
+        let device = |path: &Path| fs::metadata(path).map(|meta| meta.dev()).ok();
+        let Some(of_store) = device(&self.plan.store) else { return };
+        let sources = self.plan.parts.iter().flat_map(|part| part.spec.sources());
+        let same = sources.filter(|source| device(source) == Some(of_store)).map(|path| path.display().to_string());
+        let same: BTreeSet<String> = same.collect();
+        if let Some(first) = same.first() {
+            let found = format!("the store is on the same filesystem as {first}");
+            checks.warn("same disk", found, "one broken disk takes both: keep the store on another one");
+        }
+    }
+
+    fn space(&self, surveys: &[Option<Survey>], checks: &mut Checks) {
+        let bytes: u64 = surveys.iter().flatten().map(|survey| survey.bytes).sum();
+        // Without an earlier run everything is new; with one, as much as last time and a tenth of all besides.
+        let (wanted, from) = match self.last() {
+            None => (bytes, "everything is new"),
+            Some(last) => (last.record.bytes_stored() + bytes / 10, "by the last run, and a tenth"),
+        };
+        if let Ok(store) = &self.store
+            && let Ok(Some(free)) = store.location().free_space()
+        {
+            let found = format!("{} free in the store, {} estimated ({from})", size(free), size(wanted));
+            if free < wanted {
+                checks.fail("space", found, Some("make room before the application is held".to_owned()));
+            } else {
+                checks.pass("space", found);
+            }
+        }
+        // Databases and exports are copied into the state folder first.
+        let staged = |kind: PartKind| !matches!(kind, PartKind::Files);
+        let parts = self.plan.parts.iter().zip(surveys).filter(|(part, _)| staged(part.spec.kind()));
+        let wanted: u64 = parts
+            .map(|(part, survey)| match survey {
+                Some(survey) => survey.bytes,
+                None => self.last().and_then(|l| l.record.capture(&part.name)).map_or(0, |c| c.counts.bytes),
+            })
+            .sum();
+        let Ok(stat) = rustix::fs::statvfs(self.state.folder()) else { return };
+        let free = stat.f_bavail.saturating_mul(stat.f_frsize);
+        let found =
+            format!("{} free in the state folder, {} estimated for databases and exports", size(free), size(wanted));
+        if free < wanted {
+            checks.fail("space", found, Some("make room, or move `state` to a larger disk".to_owned()));
+        } else {
+            checks.pass("space", found);
+        }
+    }
+
+    fn application(&self, checks: &mut Checks) {
+        if let Ok(Stuck::Alive(Some(head))) = Note::look(&notes_folder(self.state.folder()), &self.plan.app) {
+            checks.warn("application", format!("it is held {}", head.describe()), "`gullet release` lets it go");
+            return;
+        }
+        for step in &self.plan.spec.hold {
+            let serving = step.left.as_ref().map(|probes| self.ask(probes, "probe"));
+            let held = step.entered.as_ref().map(|probes| self.ask(probes, "probe"));
+            let name = &step.name;
+            match (serving, held) {
+                (Some(Ok(())), _) => checks.pass("application", format!("{name}: serving")),
+                (_, Some(Ok(()))) => {
+                    let advice = "find out who holds it; or say `found_held = \"go on\"`";
+                    checks.add("application", Verdict::Fail, format!("{name}: held already"), Some(advice.to_owned()));
+                }
+                (None, Some(Err(_))) => checks.pass("application", format!("{name}: not held")),
+                (None, None) => checks.warn(
+                    "application",
+                    format!("{name}: there is no probe to ask"),
+                    "give it `left` and `entered`",
+                ),
+                (Some(Err(why)), _) => {
+                    let found = format!("{name}: neither serving nor held: {why}");
+                    checks.fail("application", found, Some("is it running?".to_owned()));
+                }
+            }
+        }
+    }
+
+    fn hold(&self, checks: &mut Checks) {
+        let spec = &self.plan.spec;
+        if let Some(why) = &spec.no_hold {
+            checks.warn("hold", format!("none: {why}"), "the parts will not be of one moment");
+            return;
+        }
+        for step in spec.hold.iter().filter(|step| step.entered.is_none()) {
+            let found = format!("{}: nothing proves that it is held", step.name);
+            checks.warn(
+                "hold",
+                found,
+                "give it an `entered` probe; without it no run is more than complete with warnings",
+            );
+        }
+        for step in spec.hold.iter().filter(|step| step.left.is_none() && step.session.is_none()) {
+            let found = format!("{}: nothing proves that it serves again", step.name);
+            checks.warn("hold", found, "give it a `left` probe");
+        }
+        let limit = u64::try_from(self.plan.longest_hold().as_millis()).unwrap_or(u64::MAX);
+        if let Some(held) = self.last().and_then(|last| last.record.hold.held_ms) {
+            let found = format!("held {} last time, {} at most", duration(held), duration(limit));
+            if held > limit / 2 {
+                checks.warn("hold", found, "raise `longest_hold`, or find what takes so long with `gullet show`");
+            } else {
+                checks.pass("hold", found);
+            }
+        }
+        if std::process::id() == 1 {
+            let found = "Gullet is the first process here: if it is killed, its guard dies with it";
+            checks.warn("guard", found, "only the next command can release then");
+        }
+    }
+
+    fn history(&self, checks: &mut Checks) {
+        match (self.last(), self.book.last(&self.plan.app)) {
+            (Some(last), _) => checks.pass("history", format!("last complete run {}", last.record.run)),
+            (None, Some(_)) => checks.warn("history", "it has no complete run", "run it by hand until it has one"),
+            (None, None) => checks.warn("history", "it has never been run", "run it by hand first"),
+        }
+        let now = self.runner.world.clock.now();
+        if let Some(last) = self.book.runs.last().filter(|last| last.record.ended > now) {
+            let found = format!("it is {now}, and the last run ended at {}", last.record.ended);
+            checks.fail("clock", found, Some("set the clock: runs are found by their time".to_owned()));
+        }
+    }
+}
+
+fn program_of(command: &CommandSpec) -> Option<&str> {
+    let words = command.run.as_ref().or(command.interpreter.as_ref());
+    words.map_or_else(|| command.script.as_ref().map(|_| "/bin/sh"), |words| words.first().map(String::as_str))
+}
+
+/// Whether a program can be found and executed, as a hook would find it.
+fn executable(program: &str) -> Result<(), (String, &'static str)> {
+    let candidates: Vec<PathBuf> = if program.contains('/') {
+        vec![PathBuf::from(program)]
+    } else {
+        crate::hook::PATH.split(':').map(|folder| Path::new(folder).join(program)).collect()
+    };
+    let Some(found) = candidates.iter().find(|path| path.is_file()) else {
+        let advice = "hooks look in a fixed PATH, the same by hand and by timer: give the whole path";
+        return Err((format!("`{program}` is not found"), advice));
+    };
+    let mode = fs::metadata(found).map(|meta| meta.permissions().mode()).unwrap_or(0);
+    let access = rustix::fs::access(found, rustix::fs::Access::EXEC_OK);
+    if mode & 0o111 == 0 || access.is_err() {
+        return Err((format!("`{}` may not be executed", found.display()), "set its run bit: chmod +x"));
+    }
+    Ok(())
+}

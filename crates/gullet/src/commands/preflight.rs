@@ -1,0 +1,109 @@
+//! `gullet preflight`.
+
+use clap::Args;
+use gullet_core::definition::Loaded;
+use gullet_core::hook::Runner;
+use gullet_core::ids::RunId;
+use gullet_core::logbook::Logbook;
+use gullet_core::plan::{Plan, Request};
+use gullet_core::preflight::{Check, Preflight, Verdict, check};
+use gullet_core::state::State;
+use serde::Serialize;
+
+use crate::cli::Global;
+use crate::error::CommandError;
+use crate::exit::Exit;
+use crate::open;
+use crate::outside::Outside;
+use crate::table::table;
+use crate::text::harmless;
+use crate::ui::{BAD, BOLD, GOOD, Ui, WARN, styled};
+
+/// Run every probe there is: requirements, hooks, sources, store, space, state of the application
+///
+/// Nothing is touched. Exits with 0 when everything passes, 6 when something is worth a look, 4 when a run would be
+/// refused or fail.
+///
+/// Example: gullet preflight quaybook
+#[derive(Args)]
+pub struct PreflightArgs {
+    /// Only these applications
+    #[arg(value_name = "APP")]
+    apps: Vec<String>,
+}
+
+#[derive(Serialize)]
+struct AppChecks {
+    app: String,
+    checks: Vec<Check>,
+}
+
+pub fn preflight(ui: &mut Ui, global: &Global, args: &PreflightArgs) -> Result<Exit, CommandError> {
+    let loaded = open::definition(global)?;
+    let known = &loaded.definition.app;
+    if let Some(app) = args.apps.iter().find(|app| !known.contains_key(*app)) {
+        return Err(CommandError::text(Exit::Usage, format!("the definition has no application `{app}`")));
+    }
+    let state = open::state(&loaded)?;
+    let outside = Outside::new();
+    crate::forgotten::settle(ui, &loaded, &state, &outside);
+    let apps = known.keys().filter(|app| args.apps.is_empty() || args.apps.contains(app));
+    let mut all = Vec::new();
+    for app in apps {
+        let checks = match check_one(&loaded, &state, &outside, app) {
+            Ok(checks) => checks,
+            // What keeps a plan from being made keeps a run from beginning.
+            Err(error) if error.flaws.is_empty() => vec![Check {
+                what: "plan".to_owned(),
+                verdict: Verdict::Fail,
+                found: error.messages.join(": "),
+                advice: error.hints.first().cloned(),
+            }],
+            Err(error) => return Err(error),
+        };
+        all.push(AppChecks { app: app.clone(), checks });
+    }
+    if ui.is_json() {
+        ui.json(&all)?;
+    } else {
+        for app in &all {
+            show(ui, app);
+        }
+    }
+    let worst = all.iter().flat_map(|app| &app.checks).map(|check| check.verdict).max();
+    Ok(match worst {
+        None | Some(Verdict::Pass) => Exit::Complete,
+        Some(Verdict::Warn) => Exit::Warnings,
+        Some(Verdict::Fail) => Exit::Refused,
+    })
+}
+
+fn check_one(loaded: &Loaded, state: &State, outside: &Outside, app: &str) -> Result<Vec<Check>, CommandError> {
+    let world = outside.world();
+    let run = RunId::new(world.random).to_string();
+    let runner = Runner { world, app: app.to_owned(), run, folder: state.place(&["scratch"])? };
+    let spec = loaded.definition.app.get(app);
+    let name = spec.and_then(|spec| spec.store.as_ref()).or_else(|| loaded.definition.store.keys().next());
+    let location = name.map(|name| loaded.definition.store[name].location.clone()).unwrap_or_default();
+    let store = open::store_at(location.as_ref());
+    let book = store.as_ref().ok().and_then(|store| Logbook::read(store, Some(app), Some(state)).ok());
+    let book = book.unwrap_or_default();
+    let request = Request { app: app.to_owned(), ..Request::default() };
+    let plan = Plan::make(loaded, request, state.folder().to_path_buf(), &runner, book.last_good(app))?;
+    let store = store.as_ref().map_err(|error| error.messages.join(": "));
+    Ok(check(&Preflight { plan: &plan, state, store, book: &book, runner: &runner }))
+}
+
+fn show(ui: &mut Ui, app: &AppChecks) {
+    ui.say(styled(BOLD, harmless(&app.app)));
+    let rows = app.checks.iter().filter(|check| !ui.is_quiet() || check.verdict > Verdict::Pass).map(|check| {
+        let word = match check.verdict {
+            Verdict::Pass => styled(GOOD, "✓ pass"),
+            Verdict::Warn => styled(WARN, "! look"),
+            Verdict::Fail => styled(BAD, "✗ fail"),
+        };
+        vec![word, check.what.clone(), harmless(&check.found), harmless(check.advice.as_deref().unwrap_or(""))]
+    });
+    let rows = rows.collect();
+    ui.say(table(&["result", "what", "found", "what to do"], rows));
+}
