@@ -7,7 +7,7 @@ cd "$(dirname "$0")/.."
 # program: the Debian package that has it
 needed=(
   "cc:gcc" "setfattr:attr" "setfacl:acl" "zstd:zstd" "script:bsdutils" "pgrep:procps" "mount:mount" "find:findutils"
-  "tar:tar" "sha256sum:coreutils"
+  "tar:tar" "sha256sum:coreutils" "python3:python3" "unshare:util-linux"
 )
 missing=()
 for pair in "${needed[@]}"; do

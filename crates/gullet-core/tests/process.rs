@@ -78,9 +78,13 @@ fn how_it_ended_is_told_apart() {
 fn a_wish_to_stop_and_the_end_of_patience_end_it() {
     let stop = Stop::default();
     stop.ask(15);
-    let finished = run_process(shell("sleep 30", 60_000), &clock(), Patience { stop: Some(&stop), until: None });
+    let finished = run_process(
+        shell("sleep 30", 60_000),
+        &clock(),
+        Patience { stop: Some(&stop), until: None, ..Patience::default() },
+    );
     assert_eq!(finished.report.exit, Exit::Stopped);
-    let until = Patience { stop: None, until: Some(Duration::from_millis(200)) };
+    let until = Patience { stop: None, until: Some(Duration::from_millis(200)), ..Patience::default() };
     let finished = run_process(shell("sleep 30", 60_000), &clock(), until);
     assert_eq!(finished.report.exit, Exit::Stopped);
     assert!((150..3000).contains(&finished.report.took_ms), "{}", finished.report.took_ms);

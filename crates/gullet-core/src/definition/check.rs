@@ -162,11 +162,12 @@ impl Checker<'_> {
 
     fn unknown_key(&mut self, name: &str, range: Range<usize>, schema: &Value, missing: &dyn Fn(&str) -> bool) {
         let known = schema.get("properties").and_then(Value::as_object);
-        // A key that is written already is not the one that was meant.
-        let here = known.into_iter().flat_map(|known| known.keys().map(String::as_str)).filter(|key| missing(key));
+        let here = || known.into_iter().flat_map(|known| known.keys().map(String::as_str));
+        // A key that is written already is rarely the one that was meant.
+        let near = nearest(name, here().filter(|key| missing(key))).or_else(|| nearest(name, here()));
         let homes = tables_with(name);
         let (message, hint) = if homes.is_empty() {
-            let hint = nearest(name, here).map(|key| format!("did you mean `{key}`?"));
+            let hint = near.map(|key| format!("did you mean `{key}`?"));
             (format!("`{name}` is not a key of {}", title(schema)), hint)
         } else {
             let message = format!("`{name}` is not a key of {}", title(schema));

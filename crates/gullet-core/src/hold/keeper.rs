@@ -85,7 +85,7 @@ impl<'w> Keeper<'w> {
 
     /// Performs an operation. Leaving is never cut short; all else ends when `stop` asks for it, or at the limit.
     pub fn perform(&mut self, op: Op, stop: &Stop) -> Answer {
-        let patience = Patience { stop: Some(stop), until: self.deadline() };
+        let patience = Patience { stop: Some(stop), until: self.deadline(), ..Patience::default() };
         match op {
             Op::Enter(step) => self.enter(step, stop),
             Op::Settle(step) => self.settle(step, Patience { until: None, ..patience }),
@@ -139,7 +139,7 @@ impl<'w> Keeper<'w> {
         self.entered.retain(|entered| *entered != step);
         self.entered.push(step);
         self.began.get_or_insert_with(|| self.runner.world.clock.uptime());
-        let patience = Patience { stop: Some(stop), until: self.deadline() };
+        let patience = Patience { stop: Some(stop), until: self.deadline(), ..Patience::default() };
         let spec = &self.steps[step];
         if let Some(session) = spec.session.clone() {
             return self.start_session(step, &session, patience);

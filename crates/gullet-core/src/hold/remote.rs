@@ -4,6 +4,7 @@ use std::ffi::OsString;
 use std::io::{BufRead, BufReader, Write};
 use std::path::Path;
 use std::process::{Child, ChildStdin, Command, Stdio};
+use std::sync::Arc;
 use std::sync::mpsc::{Receiver, RecvTimeoutError, channel};
 use std::time::Duration;
 
@@ -42,11 +43,12 @@ pub struct Guarded {
 }
 
 impl Guarded {
-    /// Starts a guard; nothing is held before [`Guarded::ask`] enters something.
+    /// Starts a guard; nothing is held before [`Guarded::ask`] enters something. `lost` is set as soon as the hold is lost,
+    /// or the guard itself is.
     ///
     /// # Errors
     /// When it cannot be started or refuses.
-    pub fn start(command: &[OsString], order: &Order) -> Result<Self, GuardError> {
+    pub fn start(command: &[OsString], order: &Order, lost: &Arc<Stop>) -> Result<Self, GuardError> {
         let (program, arguments) = command.split_first().ok_or(GuardError::Gone)?;
         let mut guard = Command::new(program);
         guard.args(arguments).current_dir("/").stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::null());
@@ -55,13 +57,18 @@ impl Guarded {
             return Err(GuardError::Gone);
         };
         let (send, answers) = channel();
+        let lost = Arc::clone(lost);
         std::thread::spawn(move || {
             for line in BufReader::new(output).lines().map_while(Result::ok) {
-                let Ok(message) = serde_json::from_str(&line) else { return };
+                let Ok(message) = serde_json::from_str(&line) else { break };
+                if matches!(message, FromGuard::Lost { .. }) {
+                    lost.ask(1);
+                }
                 if send.send(message).is_err() {
-                    return;
+                    break;
                 }
             }
+            lost.ask(1);
         });
         let mut line = serde_json::to_vec(order).map_err(|error| GuardError::Start(error.into()))?;
         line.push(b'\n');

@@ -56,12 +56,15 @@ pub struct Patience<'a> {
     pub stop: Option<&'a Stop>,
     /// The uptime at which the hold must be left.
     pub until: Option<Duration>,
+    /// Set when the hold is lost.
+    pub lost: Option<&'a Stop>,
 }
 
 impl Patience<'_> {
     /// Whether it is over.
     pub fn is_over(&self, clock: &dyn Clock) -> bool {
-        self.stop.is_some_and(|stop| stop.asked().is_some()) || self.until.is_some_and(|at| clock.uptime() >= at)
+        let asked = |stop: Option<&Stop>| stop.is_some_and(|stop| stop.asked().is_some());
+        asked(self.stop) || asked(self.lost) || self.until.is_some_and(|at| clock.uptime() >= at)
     }
 }
 

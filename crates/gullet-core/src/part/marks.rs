@@ -169,3 +169,42 @@ impl NewMarks {
         Ok(self.path)
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn marks_must_be_older_than_the_sync_by_more_than_a_tick() {
+        let file = tempfile::NamedTempFile::new().unwrap();
+        let meta = file.as_file().metadata().unwrap();
+        let changed = i128::from(meta.ctime()) * 1_000_000_000 + i128::from(meta.ctime_nsec());
+        let settles = |later: Option<i128>| {
+            let synced = later.map(|later| changed + later);
+            Ground { filesystem: String::new(), synced }.settles(&meta)
+        };
+        assert!(!settles(Some(-1)) && !settles(Some(0)) && !settles(Some(TICK)));
+        assert!(settles(Some(TICK + 1)));
+        assert!(!settles(None), "a filesystem whose marks cannot be believed");
+    }
+
+    #[test]
+    fn vanished_files_are_counted_and_a_broken_cache_ends_quietly() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("marks");
+        let mut marks = NewMarks::create(path.clone()).unwrap();
+        let meta = fs::metadata(folder.path()).unwrap();
+        for name in ["a", "b", "c"] {
+            let mut entry = super::super::entry::bare(PathName::new(name), &meta);
+            entry.kind = Kind::File;
+            marks.add(&Marked { entry, ctime: (0, 0), inode: 1, settled: true }).unwrap();
+        }
+        marks.finish().unwrap();
+        let mut last = LastMarks::open(&path);
+        assert!(last.of(&PathName::new("b")).is_some(), "a is passed over");
+        assert_eq!(last.finish(), 2);
+        fs::write(&path, fs::read_to_string(&path).unwrap().replacen("\"b\"", "b", 1)).unwrap();
+        let mut last = LastMarks::open(&path);
+        assert!(last.of(&PathName::new("a")).is_some() && last.of(&PathName::new("c")).is_none());
+    }
+}

@@ -24,7 +24,7 @@ use crate::plan::Plan;
 use crate::preflight::{StoreTrouble, check_store};
 use crate::record::{Record, RecordBuilder};
 use crate::state::{AppLock, State};
-use crate::world::World;
+use crate::world::{Stop, World};
 
 /// How often progress is told, at most.
 const PROGRESS: Duration = Duration::from_millis(100);
@@ -88,7 +88,9 @@ pub fn execute(setup: Setup<'_>, listener: &mut dyn Listener) -> Ended {
     let runner =
         Runner { world: setup.world, app: setup.plan.app.clone(), run: setup.run.to_string(), folder: scratch.clone() };
     let started = setup.world.clock.now();
+    let lost = Arc::new(Stop::default());
     let driver = Driver {
+        lost: &lost,
         world: setup.world,
         plan: setup.plan,
         state: setup.state,
@@ -153,6 +155,8 @@ pub(super) struct Driver<'a, 'd> {
     /// Whether work in hand is being waited for, so that the limit stands still.
     pub(super) is_settling: bool,
     pub(super) guard: Option<Guarded>,
+    /// Set when the hold is lost, so that what is being captured ends at once.
+    pub(super) lost: &'a Arc<Stop>,
     pub(super) guard_command: &'a [OsString],
     steps: u32,
     /// Whether the reason for going out early was told.
@@ -240,7 +244,7 @@ impl<'a> Driver<'a, '_> {
 
     /// What may end a task of the hold early.
     pub(super) fn patience(&self) -> Patience<'a> {
-        Patience { stop: Some(self.world.stop), until: self.deadline() }
+        Patience { stop: Some(self.world.stop), until: self.deadline(), lost: Some(self.lost) }
     }
 
     /// Lets the machine know what happened outside.
@@ -372,7 +376,7 @@ impl<'a> Driver<'a, '_> {
             let call = Call {
                 moment: "preflight",
                 limit: Limits::PROBE,
-                patience: Patience { stop: Some(self.world.stop), until: None },
+                patience: Patience { stop: Some(self.world.stop), until: None, ..Patience::default() },
                 ..Call::default()
             };
             let outcome = self.runner.wait_for(&probes, &call, Duration::ZERO);
@@ -448,7 +452,7 @@ impl<'a> Driver<'a, '_> {
             }
             let patience = match moment {
                 Moment::Held => self.patience(),
-                Moment::Before => Patience { stop: Some(self.world.stop), until: None },
+                Moment::Before => Patience { stop: Some(self.world.stop), until: None, ..Patience::default() },
                 _ => Patience::default(),
             };
             let call = Call {
@@ -486,7 +490,7 @@ impl<'a> Driver<'a, '_> {
         let started = self.world.clock.now();
         let Some(mut deposit) = self.deposit.take() else { return Reply::No };
         let in_hold = self.machine.holds();
-        let patience = if in_hold { self.patience() } else { Patience { until: None, ..self.patience() } };
+        let patience = if in_hold { self.patience() } else { Patience { until: None, lost: None, ..self.patience() } };
         let store = self.store.as_ref().map_or(String::new(), |store| store.info().id.clone());
         let marks = self.state.marks_path(&store, &self.plan.app, &planned.name).unwrap_or_default();
         let (world, last, mut told) = (self.world, self.last_capture(number), self.world.clock.uptime());

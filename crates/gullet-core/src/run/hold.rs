@@ -20,7 +20,7 @@ impl<'a> Driver<'a, '_> {
 
     /// Asks probes once; gives whether they hold.
     fn holds(&mut self, probes: &OneOrMany<Probe>, name: &str, done: &mut Done) -> Result<(), String> {
-        let patience = Patience { stop: Some(self.world.stop), until: self.deadline() };
+        let patience = Patience { stop: Some(self.world.stop), until: self.deadline(), ..Patience::default() };
         let outcome = self.runner.ask(probes, &self.call("probe", Limits::PROBE, patience));
         self.took(outcome, name, done)
     }
@@ -92,7 +92,8 @@ impl<'a> Driver<'a, '_> {
                 let _ = rustix::process::kill_process(guard, rustix::process::Signal::USR1);
             }
         }
-        let guard = Guarded::start(self.guard_command, &order).map_err(|error| crate::part::chain(&error))?;
+        let guard =
+            Guarded::start(self.guard_command, &order, self.lost).map_err(|error| crate::part::chain(&error))?;
         self.guard = Some(guard);
         Ok(())
     }

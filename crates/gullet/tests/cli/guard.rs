@@ -36,6 +36,17 @@ fn guard_of(desk: &Desk) -> u32 {
     u32::try_from(note(desk)["pid"].as_u64().unwrap()).unwrap()
 }
 
+/// Waits until a process has stopped itself.
+#[track_caller]
+fn is_stopped(child: &Child) {
+    let began = Instant::now();
+    let stat = format!("/proc/{}/stat", child.id());
+    while !fs::read_to_string(&stat).unwrap_or_default().contains(") T ") {
+        assert!(began.elapsed() < Duration::from_secs(10), "it never stopped");
+        std::thread::sleep(Duration::from_millis(10));
+    }
+}
+
 #[track_caller]
 fn serves_within(desk: &Desk, seconds: u64) {
     let began = Instant::now();
@@ -67,8 +78,12 @@ fn main_is_stopped_and_the_guard_leaves_at_the_limit_and_main_cannot_commit_late
     signal("STOP", run.id());
     serves_within(&desk, 5);
     assert!(began.elapsed() >= Duration::from_millis(2500), "left before its limit");
-    std::thread::sleep(Duration::from_millis(300));
-    assert!(note(&desk)["why"].as_str().unwrap().contains("limit"));
+    // Leave first, write afterwards.
+    let wrote = Instant::now();
+    while !note(&desk)["why"].as_str().is_some_and(|why| why.contains("limit")) {
+        assert!(wrote.elapsed() < Duration::from_secs(5), "{}", note(&desk));
+        std::thread::sleep(Duration::from_millis(10));
+    }
     // While it is stopped nothing else may run, and nothing of it is committed when it goes on.
     desk.run().exits(4).says("is going on");
     signal("CONT", run.id());
@@ -87,7 +102,8 @@ fn main_is_stopped_at_any_event_of_the_hold_and_goes_on_after_the_guard_has_left
         let mut command = desk.place.command(&["run", "quaybook"]);
         command.env("GULLET_AT_EVENT", format!("{event}:STOP")).stdout(Stdio::null()).stderr(Stdio::null());
         let mut run = command.spawn().unwrap();
-        std::thread::sleep(Duration::from_millis(1600));
+        is_stopped(&run);
+        std::thread::sleep(Duration::from_millis(1000));
         serves_within(&desk, 3);
         signal("CONT", run.id());
         let code = run.wait().unwrap().code();
@@ -222,10 +238,10 @@ fn a_hold_by_hand_is_left_by_command_or_by_itself() {
     assert_eq!(desk.state(), "serving");
     desk.place.gullet(&["release", "quaybook"]).exits(0).says("is not held");
 
-    desk.place.gullet(&["hold", "quaybook", "--limit", "600ms"]).exits(0);
+    desk.place.gullet(&["hold", "quaybook", "--limit", "3s"]).exits(0);
     assert_eq!(desk.state(), "paused");
-    std::thread::sleep(Duration::from_millis(700));
-    serves_within(&desk, 2);
+    std::thread::sleep(Duration::from_millis(2500));
+    serves_within(&desk, 4);
 }
 
 #[test]
@@ -253,7 +269,7 @@ fn a_hold_that_cannot_be_entered_by_hand_is_left_again() {
 fn session_place(session: &str, part: &str) -> Place {
     let place = Place::new();
     place.define(&format!(
-        "[app.app]\nlongest_hold = \"5s\"\n[[app.app.hold]]\nname = \"lock\"\nsession = {{ script = \"{session}\", limit = \"1s\" }}\n\
+        "[app.app]\nlongest_hold = \"5s\"\n[[app.app.hold]]\nname = \"lock\"\nsession = {{ script = \"{session}\", limit = \"3s\" }}\n\
          entered = {{ run = [\"test\", \"-e\", \"@/locked\"] }}\nleft = {{ run = [\"test\", \"!\", \"-e\", \"@/locked\"], within = \"3s\" }}\n\
          [[app.app.part]]\nname = \"p\"\ncommand = [\"sh\", \"-c\", \"{part}\"]\n"
     ));
@@ -273,9 +289,10 @@ fn a_session_holds_for_as_long_as_it_lives() {
 
 #[test]
 fn a_session_that_ends_by_itself_voids_the_hold_at_once() {
-    let place = session_place("touch @/locked; echo held; sleep 0.3; rm @/locked", "sleep 4; echo x");
+    let place = session_place("touch @/locked; echo held; sleep 1; rm @/locked", "sleep 4.5; echo x");
     let began = Instant::now();
     place.gullet(&["run", "app"]).exits(1).says("ended by itself, and its lock with it");
+    // Long before its limit.
     assert!(began.elapsed() < Duration::from_millis(4900));
 }
 

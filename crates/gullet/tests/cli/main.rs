@@ -3,7 +3,6 @@
 
 mod capture;
 mod consistency;
-mod crash;
 mod definition;
 mod docs;
 mod exit_codes;
