@@ -40,6 +40,8 @@ shot() {
 }
 
 gullet store new depot >/dev/null
+shot preflight "gullet preflight"
+shot hold "gullet hold quaybook --limit 2m; gullet release; gullet release quaybook; gullet release"
 shot plan "gullet plan quaybook" 8 180 61
 shot run "gullet run quaybook --reason 'before the 4.2 upgrade'"
 quaybook --desk desk misbehave lie

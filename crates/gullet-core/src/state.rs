@@ -88,7 +88,7 @@ pub struct State {
 }
 
 /// Makes a private folder and all above it.
-fn private_folder(path: &Path) -> Result<(), PathError> {
+pub(crate) fn private_folder(path: &Path) -> Result<(), PathError> {
     fs::DirBuilder::new().recursive(true).mode(0o700).create(path).at(path)
 }
 

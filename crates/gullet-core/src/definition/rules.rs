@@ -304,6 +304,13 @@ impl Rules<'_> {
         if command.interpreter.is_some() && command.script.is_none() {
             self.flaw(&format!("{at}/interpreter"), "`interpreter` goes with `script`".to_owned(), None);
         }
+        if command.through.is_some() && command.script.is_some() {
+            let message = "a script in memory cannot go `through` another program: put it into a file".to_owned();
+            self.flaw(&format!("{at}/through"), message, None);
+        }
+        if command.through.as_ref().is_some_and(Vec::is_empty) {
+            self.flaw(&format!("{at}/through"), "`through` is empty".to_owned(), None);
+        }
         if command.dir.as_ref().is_some_and(|dir| !dir.is_absolute()) {
             self.flaw(&format!("{at}/dir"), "the folder must be absolute".to_owned(), None);
         }

@@ -138,12 +138,12 @@ pub struct CommandSpec {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schemars(range(min = 1, max = 100))]
     pub tries: Option<u32>,
-    /// The account to run as.
+    /// The account to run as, with its groups and its home; needs root, or `through`.
     #[serde(default, rename = "as", skip_serializing_if = "Option::is_none")]
-    pub run_as: Option<Later>,
-    /// A command that takes this one as its arguments.
+    pub run_as: Option<String>,
+    /// Program and arguments that take this command as further arguments, such as `["sudo", "-n", "-u", "desk"]`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub through: Option<Later>,
+    pub through: Option<Vec<String>>,
 }
 
 /// The value of an environment variable.

@@ -29,7 +29,13 @@ pub fn leave(notes: &Path, app: &str, world: World<'_>, scratch: &Path) -> Resul
     let head = note.head().clone();
     let entered: Vec<usize> = head.entered.iter().copied().filter(|step| *step < steps.len()).collect();
     let by_hand = entered.iter().filter_map(|step| steps[*step].by_hand.clone()).collect();
-    let runner = Runner { world, app: app.to_owned(), run: head.run.clone(), folder: scratch.to_path_buf() };
+    let runner = Runner {
+        world,
+        app: app.to_owned(),
+        run: head.run.clone(),
+        folder: scratch.to_path_buf(),
+        top: scratch.to_path_buf(),
+    };
     let mut keeper = Keeper::new(runner, steps, std::time::Duration::ZERO, Some(*note), entered);
     let left = keeper.leave_all("left by a later command: the processes that held it were gone");
     Ok(Some(Forgotten { head, left, by_hand }))

@@ -58,7 +58,13 @@ pub fn serve(
             return Err(why);
         }
     };
-    let runner = Runner { world, app: order.app.clone(), run: order.run.clone(), folder: order.scratch.clone() };
+    let runner = Runner {
+        world,
+        app: order.app.clone(),
+        run: order.run.clone(),
+        folder: order.scratch.clone(),
+        top: order.notes.parent().unwrap_or(&order.notes).to_path_buf(),
+    };
     let limit = Duration::from_millis(order.limit_ms);
     let keeper = Keeper::new(runner, order.steps.clone(), limit, Some(note), entered.clone());
     let _ = answers.send(FromGuard::Ready { taken_over: entered });

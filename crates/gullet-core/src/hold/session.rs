@@ -11,7 +11,7 @@ use std::time::Duration;
 use rustix::process::{Pid, Signal, kill_process_group};
 
 use crate::event::{CommandReport, Exit, Piece, Stream};
-use crate::hook::{Invocation, Patience, script_in_memory};
+use crate::hook::{Invocation, Patience, script_in_memory, usual_memory_score};
 use crate::world::Clock;
 
 /// How long a session may take to go when its input is closed, before it is killed.
@@ -69,6 +69,7 @@ impl Session {
                 return Err(Box::new((format!("`{program}`: not started: {error}"), report)));
             }
         };
+        usual_memory_score(child.id());
         let (send, lines) = channel();
         let streams: [(Stream, Option<Box<dyn Read + Send>>); 2] = [
             (Stream::Out, child.stdout.take().map(|pipe| Box::new(pipe) as Box<dyn Read + Send>)),

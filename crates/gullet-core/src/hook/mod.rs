@@ -4,8 +4,10 @@
 //! - `probe`: runs a probe and compares what it printed.
 //! - `process`: one process, its output and its end.
 //! - [`placeholders`]: `{run}` and the like in arguments.
+//! - `account`: running as another account.
 //! - [`secret`]: values that never reach a record.
 
+mod account;
 mod notes;
 pub mod placeholders;
 mod probe;
@@ -13,9 +15,10 @@ mod process;
 mod runner;
 pub mod secret;
 
+pub use account::AccountError;
 pub use notes::{Notes, NotesError};
 pub use probe::{Verdict, judge};
-pub(crate) use process::script_in_memory;
 pub use process::{Finished, Invocation, Patience, run_process};
+pub(crate) use process::{script_in_memory, usual_memory_score};
 pub(crate) use runner::PATH;
 pub use runner::{Call, HookError, Limits, Outcome as CallOutcome, Runner};

@@ -144,10 +144,23 @@ fn start(call: &mut Invocation) -> io::Result<Child> {
     if let Some((_, path)) = &script {
         command.arg(path);
     }
-    command.spawn().map_err(|error| {
+    let spawned = command.spawn();
+    if let Ok(child) = &spawned {
+        usual_memory_score(child.id());
+    }
+    spawned.map_err(|error| {
         let place = if call.dir.is_dir() { format!("`{program}`") } else { format!("folder `{}`", call.dir.display()) };
         io::Error::new(error.kind(), format!("{place}: {error}"))
     })
+}
+
+/// A guard is safer from the out-of-memory killer than others; what it starts, such as a service in a `leave`, must not
+/// inherit that.
+pub(crate) fn usual_memory_score(child: u32) {
+    let own = std::fs::read_to_string("/proc/self/oom_score_adj").unwrap_or_default();
+    if own.starts_with('-') {
+        let _ = std::fs::write(format!("/proc/{child}/oom_score_adj"), "0");
+    }
 }
 
 /// A script as a file that exists in memory only: leaving a hold must need no disk.

@@ -5,6 +5,7 @@ use std::fs::{self, File};
 use std::path::PathBuf;
 use std::time::Duration;
 
+use super::account::{Account, AccountError, passwd};
 use super::notes::Notes;
 use super::placeholders::{NoValue, fill};
 use super::probe::judge;
@@ -48,6 +49,9 @@ pub enum HookError {
     /// A secret could not be had.
     #[error(transparent)]
     Secret(#[from] SecretError),
+    /// It cannot run as the account that is asked for.
+    #[error(transparent)]
+    Account(#[from] AccountError),
     /// The file for its output or notes could not be made.
     #[error("cannot make `{}`", path.display())]
     File {
@@ -110,6 +114,8 @@ pub struct Runner<'w> {
     pub run: String,
     /// The run's private folder; notes are taken there.
     pub folder: PathBuf,
+    /// The folder that it lies in somewhere: the state folder. What is above it is never changed.
+    pub top: PathBuf,
 }
 
 impl Runner<'_> {
@@ -138,26 +144,49 @@ impl Runner<'_> {
             values.insert("scratch".to_owned(), scratch.display().to_string());
         }
         let shell = || vec!["/bin/sh".to_owned(), "-eu".to_owned()];
-        let argv = match (&spec.run, &spec.script) {
+        let account = match &spec.run_as {
+            None => None,
+            Some(name) => {
+                let found = Account::find(name, &passwd());
+                Some(found.ok_or_else(|| AccountError::None(name.clone()))?)
+            }
+        };
+        let prefix = match (&spec.through, &account) {
+            (Some(through), _) => through.clone(),
+            (None, Some(account)) => account.prefix()?,
+            (None, None) => Vec::new(),
+        };
+        let argv: Vec<String> = match (&spec.run, &spec.script) {
             (Some(run), _) => run.iter().map(|argument| fill(argument, &values)).collect::<Result<_, _>>()?,
             (None, _) => spec.interpreter.clone().unwrap_or_else(shell),
         };
         let resolved = secret::resolve(&spec.env, self.world.environment)?;
         let mut env = self.environment(call);
+        if let Some(account) = &account {
+            env.insert("HOME".to_owned(), account.home.clone());
+            let notes = env.get("GULLET_NOTES").map(PathBuf::from);
+            for place in call.scratch.iter().chain(&notes) {
+                account.open(place, &self.top)?;
+            }
+        }
         env.extend(resolved.env);
         let stdout = match &call.stdout {
             None => None,
             Some(path) => Some(File::create(path).map_err(|source| HookError::File { path: path.clone(), source })?),
         };
         Ok(Invocation {
-            argv,
+            argv: [prefix, argv].concat(),
             script: spec.script.clone(),
             dir: spec.dir.clone().unwrap_or_else(|| PathBuf::from("/")),
             env,
             limit: spec.limit.map_or(call.limit, |limit| limit.0),
             stdout,
             secrets: resolved.secrets,
-            account: self.world.host.account.clone(),
+            account: match (&account, &spec.through) {
+                (Some(account), _) => format!("{} ({})", account.name, account.uid),
+                (None, Some(through)) => format!("through {}", through.join(" ")),
+                (None, None) => self.world.host.account.clone(),
+            },
         })
     }
 

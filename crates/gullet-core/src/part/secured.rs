@@ -207,7 +207,7 @@ fn attempt(part: &PlannedPart, context: &mut Securing<'_, '_>, started: Timestam
     if context.scratch.exists() {
         fs::remove_dir_all(&context.scratch).map_err(|error| PathError::new(&context.scratch, error))?;
     }
-    fs::create_dir_all(&context.scratch).map_err(|error| PathError::new(&context.scratch, error))?;
+    crate::state::private_folder(&context.scratch)?;
     let mut capture = blank(part, started);
     let kept = match part.spec.kind() {
         PartKind::Files => {

@@ -85,8 +85,13 @@ pub fn execute(setup: Setup<'_>, listener: &mut dyn Listener) -> Ended {
         Ok((scratch, leftovers)) => (scratch, Ok(leftovers)),
         Err(error) => (PathBuf::from("/nonexistent"), Err(part::chain(&error))),
     };
-    let runner =
-        Runner { world: setup.world, app: setup.plan.app.clone(), run: setup.run.to_string(), folder: scratch.clone() };
+    let runner = Runner {
+        world: setup.world,
+        app: setup.plan.app.clone(),
+        run: setup.run.to_string(),
+        folder: scratch.clone(),
+        top: setup.state.folder().to_path_buf(),
+    };
     let started = setup.world.clock.now();
     let lost = Arc::new(Stop::default());
     let driver = Driver {

@@ -51,6 +51,7 @@ pub fn plan(ui: &mut Ui, global: &Global, args: &PlanArgs) -> Result<Exit, Comma
         app: args.app.clone(),
         run: RunId::new(outside.world().random).to_string(),
         folder: std::env::temp_dir(),
+        top: std::env::temp_dir(),
     };
     let state = open::state_folder(&loaded);
     let request = Request { app: args.app.clone(), only: args.parts.clone(), ..Request::default() };

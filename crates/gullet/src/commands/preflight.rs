@@ -81,7 +81,13 @@ pub fn preflight(ui: &mut Ui, global: &Global, args: &PreflightArgs) -> Result<E
 fn check_one(loaded: &Loaded, state: &State, outside: &Outside, app: &str) -> Result<Vec<Check>, CommandError> {
     let world = outside.world();
     let run = RunId::new(world.random).to_string();
-    let runner = Runner { world, app: app.to_owned(), run, folder: state.place(&["scratch"])? };
+    let runner = Runner {
+        world,
+        app: app.to_owned(),
+        run,
+        folder: state.place(&["scratch"])?,
+        top: state.folder().to_path_buf(),
+    };
     let spec = loaded.definition.app.get(app);
     let name = spec.and_then(|spec| spec.store.as_ref()).or_else(|| loaded.definition.store.keys().next());
     let location = name.map(|name| loaded.definition.store[name].location.clone()).unwrap_or_default();

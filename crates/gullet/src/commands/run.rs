@@ -117,7 +117,13 @@ pub fn run_one(
     let last_good = book.runs.iter().rev().find(|logged| logged.is_good() && logged.record.writer == state.writer());
     let previous = book.runs.iter().rev().find(|logged| logged.record.writer == state.writer());
     let previous = previous.map(|logged| logged.name.clone());
-    let runner = Runner { world, app, run: run.to_string(), folder: state.place(&["scratch"])? };
+    let runner = Runner {
+        world,
+        app,
+        run: run.to_string(),
+        folder: state.place(&["scratch"])?,
+        top: state.folder().to_path_buf(),
+    };
     let plan = Plan::make(loaded, request, state.folder().to_path_buf(), &runner, last_good)?;
     let guard = guard_command();
     let setup = Setup { world, state, run, plan: &plan, lock, store, last_good, previous, guard: &guard };

@@ -2,6 +2,7 @@
 
 use std::path::Path;
 use std::process::Command;
+use std::time::Duration;
 
 use clap::Args;
 
@@ -61,6 +62,8 @@ impl Tour<'_> {
         self.chapter("A booking desk is open, and busy");
         self.tell("quaybook takes bookings all the time. Each goes into bookings.db, then its payment into till.db,");
         self.tell("then its boarding list into a file. Copied while it works, the three do not fit together:");
+        // A desk with some bookings is easier to believe in than an empty one.
+        std::thread::sleep(Duration::from_secs(1));
         let (plain_agrees, plain_said) = self.plain_copy()?;
 
         self.chapter("The definition, a store, the plan");

@@ -4,7 +4,7 @@ use std::fs;
 use std::os::unix::fs::PermissionsExt;
 use std::process::Command;
 
-use crate::harness::{Desk, Place};
+use crate::harness::{Desk, Mounted, Place};
 
 const FILES: &str = "[[app.app.part]]\nname = \"docs\"\nfiles = [\"@/docs\"]\n";
 
@@ -124,6 +124,55 @@ fn patterns_leave_out_and_it_is_said() {
         .collect();
     assert_eq!(left, ["2 \"excluded by `*.tmp`\"", "1 \"excluded by `cache/**`\""]);
     place.gullet(&["plan", "app"]).exits(0).says("2 excluded by `*.tmp`");
+}
+
+#[test]
+fn what_is_mounted_below_a_root_is_captured_when_asked_and_else_named() {
+    let place = Place::with_parts(FILES);
+    place.file("docs/a", "x");
+    let _mounted = Mounted::at(&place.path("docs/other"), "1m");
+    place.file("docs/other/b", "y");
+    place.gullet(&["run", "app"]).exits(0);
+    let capture = place.capture("docs");
+    assert_eq!(capture["counts"]["files"], 1);
+    assert!(
+        capture["left_out"].to_string().contains("another filesystem")
+            && capture["left_out"].to_string().contains("docs/other")
+    );
+    let text = fs::read_to_string(place.path("gullet.toml")).unwrap();
+    fs::write(place.path("gullet.toml"), text + "cross = true\n").unwrap();
+    place.gullet(&["run", "app"]).exits(0);
+    assert_eq!(place.capture("docs")["counts"]["files"], 2);
+}
+
+#[test]
+fn a_root_on_another_filesystem_than_last_time_fails_its_part() {
+    let place = Place::with_parts(FILES);
+    let mounted = Mounted::at(&place.path("docs"), "1m");
+    place.file("docs/a", "x");
+    place.gullet(&["run", "app"]).exits(0);
+    drop(mounted);
+    // What lies below a mount that is missing is not what was meant.
+    place.file("docs/b", "y");
+    place.gullet(&["run", "app"]).exits(1).says("another filesystem than last time").says("is something not mounted?");
+}
+
+#[test]
+fn files_that_vanish_while_they_are_read_are_told_and_stop_nothing() {
+    let place = Place::with_parts(FILES);
+    for number in 0..3000 {
+        place.file(&format!("docs/{number:05}"), "x".repeat(2000));
+    }
+    // Removes from the end while the run reads from the beginning.
+    let script = "while [ ! -e \"$0/../depot/probes\" ]; do :; done; for f in $(ls -r \"$0\" | head -n 2000); do rm \"$0/$f\"; done";
+    let mut remover = Command::new("sh").args(["-c", script]).arg(place.path("docs")).spawn().unwrap();
+    let ran = place.gullet(&["run", "app"]);
+    remover.wait().unwrap();
+    assert!(ran.code == 0 || ran.code == 6, "{}{}", ran.out, ran.err);
+    let capture = place.capture("docs");
+    assert_eq!(ran.code == 6, capture["warnings"].to_string().contains("vanished"), "{}", capture["warnings"]);
+    assert!(capture["counts"]["files"].as_u64().unwrap() >= 1000);
+    place.gullet(&["verify"]).exits(0);
 }
 
 #[test]
@@ -437,4 +486,36 @@ fn the_record_says_what_was_run_and_as_whom() {
     assert!(record["definition"].as_str().unwrap().contains("[[app.quaybook.hold]]"));
     let definition = desk.place.gullet(&["show", "quaybook@latest", "--as-defined"]).exits(0).out;
     assert_eq!(definition, record["definition"].as_str().unwrap());
+}
+
+#[test]
+fn an_export_runs_as_a_stated_account_with_its_groups() {
+    // `nobody` and its group are there on every system; it may reach neither the state folder's lists nor root's files.
+    let script = "id -un; id -gn; echo $HOME > $GULLET_SCRATCH/home; echo '{\\\"fact\\\":\\\"rows\\\",\\\"value\\\":7}' > $GULLET_NOTES; \
+                  ls $GULLET_SCRATCH/.. 2>/dev/null && exit 9; exit 0";
+    let place = Place::with_parts(&format!(
+        "[[app.app.part]]\nname = \"p\"\nexport = {{ script = \"{script}\", as = \"nobody\" }}\n"
+    ));
+    fs::set_permissions(place.path(""), fs::Permissions::from_mode(0o755)).unwrap();
+    place.gullet(&["run", "app"]).exits(0);
+    let record = place.record();
+    let step = record["steps"].as_array().unwrap().iter().find(|step| step["kind"] == "capture").unwrap().clone();
+    assert!(step["commands"][0]["account"].as_str().unwrap().starts_with("nobody ("));
+    assert_eq!(step["commands"][0]["output"][0]["text"], "nobody\nnogroup\n");
+    assert_eq!(place.capture("p")["facts"]["rows"], 7);
+    place.gullet(&["restore", "app@latest", "--into", "out"]).exits(0);
+    assert_eq!(fs::read_to_string(place.path("out/exports/p/home")).unwrap(), "/nonexistent\n");
+}
+
+#[test]
+fn an_account_that_is_not_there_and_a_command_through_another() {
+    let place = Place::with_parts(
+        "[[app.app.part]]\nname = \"p\"\nexport = { run = [\"true\", \"{scratch}\"], as = \"no-such-account\" }\n",
+    );
+    place.gullet(&["run", "app"]).exits(1).says("there is no account `no-such-account`");
+    let through = "export = { run = [\"sh\", \"-c\", \"echo $WRAPPED > $0/f\", \"{scratch}\"], through = [\"env\", \"WRAPPED=yes\"] }";
+    let place = Place::with_parts(&format!("[[app.app.part]]\nname = \"p\"\n{through}\n"));
+    place.gullet(&["run", "app"]).exits(0);
+    place.gullet(&["restore", "app@latest", "--into", "out"]).exits(0);
+    assert_eq!(fs::read_to_string(place.path("out/exports/p/f")).unwrap(), "yes\n");
 }

@@ -4,7 +4,7 @@ use std::fs;
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 
-use crate::harness::{Desk, Place, called};
+use crate::harness::{Desk, Mounted, Place, called};
 
 /// A desk whose runs are held for a while, at most three seconds.
 fn slow_desk() -> Desk {
@@ -335,15 +335,15 @@ fn a_daemon_that_leave_starts_lives_on() {
     place.gullet(&["run", "app"]).exits(0);
     let daemon = fs::read_to_string(place.path("daemon")).unwrap();
     assert!(fs::exists(format!("/proc/{}", daemon.trim())).unwrap(), "it was taken down with the guard");
+    let score = fs::read_to_string(format!("/proc/{}/oom_score_adj", daemon.trim())).unwrap();
+    assert_eq!(score.trim(), "0", "nor does it inherit what protects the guard");
 }
 
 #[test]
 fn a_full_disk_under_the_state_folder_refuses_the_hold_or_releases_it() {
     let desk = slow_desk();
     let state = desk.place.path("state");
-    fs::create_dir_all(&state).unwrap();
-    let mounted = Command::new("mount").args(["-t", "tmpfs", "-o", "size=1m", "tmpfs"]).arg(&state).status().unwrap();
-    assert!(mounted.success(), "mounting a small tmpfs needs root");
+    let _mounted = Mounted::at(&state, "1m");
     let filled = Command::new("sh")
         .args(["-c", "head -c 2000000 /dev/zero > \"$0\" 2>/dev/null; true"])
         .arg(state.join("fill"))
@@ -354,5 +354,4 @@ fn a_full_disk_under_the_state_folder_refuses_the_hold_or_releases_it() {
     let ran = called(command);
     assert_ne!(ran.code, 0);
     assert_eq!(desk.state(), "serving", "{}{}", ran.out, ran.err);
-    let _ = Command::new("umount").arg("-l").arg(&state).status();
 }

@@ -206,3 +206,22 @@ pub fn audit(folder: &Path) -> Called {
     command.arg("audit").arg(folder);
     called(command)
 }
+
+/// A small tmpfs, unmounted when this is dropped.
+pub struct Mounted(PathBuf);
+
+impl Mounted {
+    pub fn at(path: &Path, size: &str) -> Self {
+        fs::create_dir_all(path).unwrap();
+        let options = format!("size={size}");
+        let mounted = Command::new("mount").args(["-t", "tmpfs", "-o", &options, "tmpfs"]).arg(path).status().unwrap();
+        assert!(mounted.success(), "mounting a small tmpfs needs root");
+        Self(path.to_path_buf())
+    }
+}
+
+impl Drop for Mounted {
+    fn drop(&mut self) {
+        let _ = Command::new("umount").arg("-l").arg(&self.0).status();
+    }
+}

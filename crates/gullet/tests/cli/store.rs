@@ -4,7 +4,7 @@ use std::fs;
 use std::path::PathBuf;
 use std::process::Command;
 
-use crate::harness::{Desk, Place};
+use crate::harness::{Desk, Mounted, Place};
 
 const FILES: &str = "[[app.app.part]]\nname = \"docs\"\nfiles = [\"@/docs\"]\n";
 
@@ -156,10 +156,7 @@ fn a_full_disk_under_the_store_releases_and_harms_nothing() {
     let mount = desk.place.path("depot");
     let kept = desk.place.path("kept");
     fs::rename(&mount, &kept).unwrap();
-    fs::create_dir(&mount).unwrap();
-    let mounted = Command::new("mount").args(["-t", "tmpfs", "-o", "size=2m", "tmpfs"]).arg(&mount).status().unwrap();
-    assert!(mounted.success(), "mounting a small tmpfs needs root");
-    let unmount = Unmount(mount.clone());
+    let mounted = Mounted::at(&mount, "2m");
     let copied = Command::new("cp").arg("-a").arg(format!("{}/.", kept.display())).arg(&mount).status().unwrap();
     assert!(copied.success());
     // Incompressible, and larger than the room that is left.
@@ -173,15 +170,7 @@ fn a_full_disk_under_the_store_releases_and_harms_nothing() {
     desk.run().exits(0);
     let used = Command::new("find").arg(&mount).args(["-name", "*+*"]).output().unwrap();
     assert_eq!(String::from_utf8_lossy(&used.stdout), "", "space is given back");
-    drop(unmount);
-}
-
-struct Unmount(PathBuf);
-
-impl Drop for Unmount {
-    fn drop(&mut self) {
-        let _ = Command::new("umount").arg("-l").arg(&self.0).status();
-    }
+    drop(mounted);
 }
 
 #[test]
