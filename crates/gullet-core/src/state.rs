@@ -94,7 +94,8 @@ pub(crate) fn private_folder(path: &Path) -> Result<(), PathError> {
 
 /// Writes a file so that it is there whole or not at all.
 pub(crate) fn write_whole(path: &Path, bytes: &[u8]) -> Result<(), PathError> {
-    let temporary = path.with_extension("new");
+    // Several commands may write at once: each has its own temporary file.
+    let temporary = path.with_extension(format!("{}.new", std::process::id()));
     let mut file = OpenOptions::new().write(true).create(true).truncate(true).mode(0o600).open(&temporary);
     let written = file.as_mut().map_err(|error| std::io::Error::from(error.kind())).and_then(|file| {
         file.write_all(bytes)?;
@@ -118,13 +119,13 @@ impl State {
                     .map_err(|error| StateError::Damaged { path: path.clone(), why: error.to_string() })?;
                 file.writer
             }
-            Err(error) if error.kind() == std::io::ErrorKind::NotFound => new_writer(&path, random)?,
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => first_writer(&path, random)?,
             Err(error) => return Err(PathError::new(&path, error).into()),
         };
         // A folder that can be read but not written (an account without rights, a filesystem mounted read-only) is
         // found here, not in the middle of a hold.
         private_folder(&folder.join("holds"))?;
-        let probe = folder.join("probe");
+        let probe = folder.join(format!("probe.{}", std::process::id()));
         write_whole(&probe, b"")?;
         fs::remove_file(&probe).at(&probe)?;
         Ok(Self { folder: folder.to_path_buf(), writer })
@@ -330,6 +331,24 @@ impl State {
         }
         found.sort();
         found
+    }
+}
+
+/// Makes the first writer id of a state folder. Of several commands that do so at once one wins, and all go on with its.
+fn first_writer(path: &Path, random: &dyn Random) -> Result<String, StateError> {
+    let temporary = path.with_extension(format!("{}.first", std::process::id()));
+    let writer = new_writer(&temporary, random)?;
+    let cwd = rustix::fs::CWD;
+    match rustix::fs::renameat_with(cwd, &temporary, cwd, path, rustix::fs::RenameFlags::NOREPLACE) {
+        Ok(()) => Ok(writer),
+        Err(rustix::io::Errno::EXIST) => {
+            fs::remove_file(&temporary).at(&temporary)?;
+            let bytes = fs::read(path).at(path)?;
+            let file: WriterFile = serde_json::from_slice(&bytes)
+                .map_err(|error| StateError::Damaged { path: path.to_path_buf(), why: error.to_string() })?;
+            Ok(file.writer)
+        }
+        Err(errno) => Err(PathError::new(path, errno).into()),
     }
 }
 

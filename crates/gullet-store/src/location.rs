@@ -41,6 +41,12 @@ pub trait Location: Send + Sync {
     /// Bytes that can still be written, where that is known.
     fn free_space(&self) -> Result<Option<u64>, StoreError>;
 
+    /// Removes what a writer that died left of objects whose names begin with `prefix`, and never published.
+    fn discard_unpublished(&self, prefix: &str) -> Result<(), StoreError> {
+        let _ = prefix;
+        Ok(())
+    }
+
     /// A whole small object.
     fn read(&self, name: &str) -> Result<Vec<u8>, StoreError> {
         let mut bytes = Vec::new();
@@ -121,6 +127,11 @@ impl Folder {
     }
 }
 
+/// An object's name as the name of one file.
+fn flattened(name: &str) -> String {
+    name.replace('/', "+")
+}
+
 fn missing_or_io(error: io::Error, name: &str, path: &Path) -> StoreError {
     if error.kind() == io::ErrorKind::NotFound {
         StoreError::Missing { name: name.to_owned() }
@@ -199,9 +210,8 @@ impl Location for Folder {
         }
         let incoming = self.root.join(INCOMING);
         make_folders(&incoming)?;
-        // The final name is unique already, so its flattened form is too: no randomness is needed here. What a
-        // writer that died left under it is its own and is taken over.
-        let temporary = incoming.join(name.replace('/', "+"));
+        // Most names are unique already; a few, such as a writer's registration, several processes may write at once.
+        let temporary = incoming.join(format!("{}.{}", flattened(name), std::process::id()));
         let file = File::create(&temporary).at(&temporary)?;
         Ok(Box::new(NewFile { name: name.to_owned(), path, temporary, file, published: false }))
     }
@@ -209,6 +219,17 @@ impl Location for Folder {
     fn remove(&self, name: &str) -> Result<(), StoreError> {
         let path = self.path(name)?;
         fs::remove_file(&path).map_err(|e| missing_or_io(e, name, &path))
+    }
+
+    fn discard_unpublished(&self, prefix: &str) -> Result<(), StoreError> {
+        let incoming = self.root.join(INCOMING);
+        let prefix = flattened(prefix);
+        for entry in fs::read_dir(&incoming).into_iter().flatten().flatten() {
+            if entry.file_name().to_string_lossy().starts_with(&prefix) {
+                fs::remove_file(entry.path()).at(entry.path())?;
+            }
+        }
+        Ok(())
     }
 
     fn free_space(&self) -> Result<Option<u64>, StoreError> {
@@ -394,6 +415,23 @@ mod tests {
             assert_eq!(location.length("payload/w/000001.zst").unwrap(), None);
             assert_eq!(location.list("").unwrap(), []);
         });
+    }
+
+    #[test]
+    fn what_a_dead_writer_left_is_discarded_and_nothing_else() {
+        let folder = tempfile::tempdir().unwrap();
+        let location = Folder::new(folder.path());
+        location.write("payload/w/one/000000.zst", b"published").unwrap();
+        for name in ["payload/w/one/000001.zst", "payload/w/two/000000.zst"] {
+            let mut object = location.create(name).unwrap();
+            object.write_all(b"half").unwrap();
+            std::mem::forget(object);
+        }
+        location.discard_unpublished("payload/w/one/").unwrap();
+        let left: Vec<_> =
+            fs::read_dir(folder.path().join(INCOMING)).unwrap().map(|e| e.unwrap().file_name()).collect();
+        assert!(left.len() == 1 && left[0].to_string_lossy().starts_with("payload+w+two+"), "{left:?}");
+        assert_eq!(location.read("payload/w/one/000000.zst").unwrap(), b"published");
     }
 
     #[test]

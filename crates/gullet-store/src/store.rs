@@ -109,7 +109,11 @@ impl Store {
         }
         let bytes = serde_json::to_vec_pretty(writer)
             .map_err(|error| StoreError::Damaged { name: name.clone(), what: error.to_string() })?;
-        self.location.write(&name, &bytes)
+        match self.location.write(&name, &bytes) {
+            // Another command of the same machine was faster.
+            Err(StoreError::Exists { .. }) => Ok(()),
+            other => other,
+        }
     }
 
     /// The names of all documents below `folder`, sorted; objects of other names are passed over.

@@ -111,6 +111,9 @@ impl Rules<'_> {
         for (key, probe) in probes {
             self.probes(&format!("{at}/{key}"), probe.as_ref(), NOWHERE);
         }
+        if let Some(lock) = &step.lock {
+            self.name(&format!("{at}/lock"), "a lock", lock);
+        }
         if let Some(session) = &step.session {
             self.command(&format!("{at}/session"), session, NOWHERE);
             for (key, there) in [("enter", step.enter.is_some()), ("leave", step.leave.is_some())] {

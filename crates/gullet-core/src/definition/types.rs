@@ -296,9 +296,10 @@ pub struct HoldStep {
     /// What a person is told to do when leaving fails.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub by_hand: Option<String>,
-    /// A lock that several applications share.
+    /// The name of a lock that applications share: only one of them is in such a step at a time. It is waited for before
+    /// anything is entered.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub lock: Option<Later>,
+    pub lock: Option<String>,
     /// Instead of `enter` and `leave`: a process that prints `held` when it owns the lock, keeps it while it lives, and
     /// lets go when its standard input closes.
     #[serde(default, skip_serializing_if = "Option::is_none")]

@@ -1,7 +1,11 @@
 //! Entering, proving and leaving hold steps, and measuring the hold. No main process is needed for it.
 
 use std::collections::BTreeMap;
+use std::fs::{File, OpenOptions};
+use std::os::unix::fs::OpenOptionsExt;
 use std::time::Duration;
+
+use rustix::fs::FlockOperation;
 
 use super::note::Note;
 use super::protocol::{Answer, Op};
@@ -19,6 +23,8 @@ pub struct Keeper<'w> {
     /// Steps that were entered, or may have been, and are not proven to be left.
     entered: Vec<usize>,
     sessions: BTreeMap<usize, Session>,
+    /// Locks that applications share, held for as long as their steps are.
+    locks: BTreeMap<usize, File>,
     began: Option<Duration>,
     settling: Duration,
     left_at: Option<Duration>,
@@ -41,6 +47,7 @@ impl<'w> Keeper<'w> {
             note,
             entered,
             sessions: BTreeMap::new(),
+            locks: BTreeMap::new(),
             began,
             settling: Duration::ZERO,
             left_at: None,
@@ -129,6 +136,19 @@ impl<'w> Keeper<'w> {
             // Taken over from a hold by hand.
             return self.answer(CallOutcome::new(Ok(())));
         }
+        if let Some(name) = self.steps[step].lock.clone() {
+            // Waited for before anything is noted or entered, so that it counts as no time held.
+            let patience = Patience { stop: Some(stop), ..Patience::default() };
+            let since = self.runner.world.clock.uptime();
+            let taken = self.shared_lock(&name, patience);
+            if self.began.is_some() {
+                self.settling += self.runner.world.clock.uptime().saturating_sub(since);
+            }
+            match taken {
+                Ok(file) => self.locks.insert(step, file),
+                Err(why) => return self.answer(CallOutcome::new(Err(why))),
+            };
+        }
         let now = self.runner.world.clock.now();
         let noted = self.note.as_mut().map_or(Ok(()), |note| note.entering(step, now));
         if let Err(error) = noted {
@@ -147,6 +167,28 @@ impl<'w> Keeper<'w> {
         let Some(enter) = spec.enter.clone() else { return self.answer(CallOutcome::new(Ok(()))) };
         let outcome = self.runner.run(&enter, call("enter", patience));
         self.answer(outcome)
+    }
+
+    /// Takes a lock that applications share; the kernel lets it go when this process dies.
+    fn shared_lock(&self, name: &str, patience: Patience<'_>) -> Result<File, String> {
+        let path = self.runner.top.join("locks").join(format!("shared-{name}.lock"));
+        let folder = path.parent().unwrap_or(&self.runner.top);
+        let wrap = |error: std::io::Error| format!("the lock `{name}`: {}: {error}", path.display());
+        std::fs::create_dir_all(folder).map_err(wrap)?;
+        let file = OpenOptions::new().write(true).create(true).truncate(false).mode(0o600).open(&path).map_err(wrap)?;
+        let clock = self.runner.world.clock;
+        let began = clock.uptime();
+        loop {
+            match rustix::fs::flock(&file, FlockOperation::NonBlockingLockExclusive) {
+                Ok(()) => return Ok(file),
+                Err(rustix::io::Errno::WOULDBLOCK) => {}
+                Err(errno) => return Err(wrap(errno.into())),
+            }
+            if patience.is_over(clock) || clock.uptime().saturating_sub(began) >= Limits::SETTLED {
+                return Err(format!("the lock `{name}` is held by another application, and was not let go in time"));
+            }
+            clock.sleep(Duration::from_millis(20));
+        }
     }
 
     fn start_session(&mut self, step: usize, spec: &CommandSpec, patience: Patience<'_>) -> Answer {
@@ -223,6 +265,7 @@ impl<'w> Keeper<'w> {
     /// A step is left. Leave first, write afterwards.
     fn forget(&mut self, step: usize) {
         self.entered.retain(|entered| *entered != step);
+        self.locks.remove(&step);
         let entered = self.entered.clone();
         if let Some(note) = &mut self.note {
             let _ = note.leaving(&entered, None);

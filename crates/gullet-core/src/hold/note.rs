@@ -167,6 +167,10 @@ impl Note {
             Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(Stuck::Nothing),
             Err(error) => return Err(PathError::new(&path, error).into()),
         };
+        // One that is over needs no lock to be passed over, so that looking never hinders a hold that is about to begin.
+        if read_head(&file).is_some_and(|head| head.state.is_over()) {
+            return Ok(Stuck::Nothing);
+        }
         if !lock(&file, &path)? {
             return Ok(Stuck::Alive(read_head(&file).map(Box::new)));
         }

@@ -6,8 +6,12 @@ use crate::hold::{Answer, GuardError, Guarded, Note, NoteHead, Op, Order, Stuck,
 use crate::hook::{Call, Limits, Patience};
 use crate::ids::random_id;
 use crate::machine::Reply;
+use crate::words::duration;
 
 use super::driver::{Done, Driver, millis};
+
+/// A hold that lasts twice as long as last time, and longer by this much in milliseconds, is worth a look.
+const UNUSUAL_MS: u64 = 5000;
 
 impl<'a> Driver<'a, '_> {
     fn step(&self, number: usize) -> &'a HoldStep {
@@ -118,6 +122,10 @@ impl<'a> Driver<'a, '_> {
 
     fn asked(&mut self, op: Op, step: &HoldStep, what: &str, done: &mut Done) -> Reply {
         let result = self.ask(op, &step.name, done).and_then(|answer| answer.result);
+        self.judged(result, step, what, done)
+    }
+
+    fn judged(&mut self, result: Result<(), String>, step: &HoldStep, what: &str, done: &mut Done) -> Reply {
         match result {
             Ok(()) => Reply::Yes,
             Err(why) => {
@@ -150,7 +158,19 @@ impl<'a> Driver<'a, '_> {
             self.hold_began = Some(self.world.clock.uptime());
             self.emit(What::HoldBegan);
         }
-        self.asked(Op::Enter(number), step, "cannot be entered", done)
+        let began = self.world.clock.uptime();
+        // While a shared lock is waited for, the limit stands still, here as in the guard.
+        self.is_settling = step.lock.is_some();
+        let answer = self.ask(Op::Enter(number), &step.name, done);
+        self.is_settling = false;
+        if let Ok(answer) = &answer
+            && step.lock.is_some()
+        {
+            let worked: u64 = answer.commands.iter().map(|command| command.took_ms).sum();
+            let took = self.world.clock.uptime().saturating_sub(began);
+            self.settling += took.saturating_sub(std::time::Duration::from_millis(worked));
+        }
+        self.judged(answer.and_then(|answer| answer.result), step, "cannot be entered", done)
     }
 
     pub(super) fn settle(&mut self, number: usize, done: &mut Done) -> Reply {
@@ -281,6 +301,14 @@ impl<'a> Driver<'a, '_> {
         }
         let Some(began) = self.hold_began else { return };
         let away_ms = millis(self.world.clock.uptime().saturating_sub(began));
+        let before = self.last_good.and_then(|last| last.record.hold.held_ms);
+        if let (Some(before), Some(now)) = (before, self.builder.hold.held_ms)
+            && now > 2 * before
+            && now - before > UNUSUAL_MS
+        {
+            let (now, before) = (duration(now), duration(before));
+            self.warn(Some("hold"), format!("held for {now}, and {before} last time"));
+        }
         let proven = self.machine.outcome() < crate::outcome::Outcome::NotReleased
             && self.plan.spec.hold.iter().all(|step| step.left.is_some());
         self.emit(What::Released { proven, away_ms });

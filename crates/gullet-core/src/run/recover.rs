@@ -39,6 +39,9 @@ pub fn recover(app: &str, state: &State, store: Option<&Store>, world: World<'_>
         };
         if kept {
             let _ = state.close_log(&path);
+            if let Some(store) = store {
+                let _ = store.location().discard_unpublished(&format!("payload/{}/{}/", record.writer, record.run));
+            }
             // Told by the record, so what it left is not told again.
             let _ = fs::remove_dir_all(state.folder().join("scratch").join(app).join(record.run.as_str()));
             recovered.push(record.run.to_string());

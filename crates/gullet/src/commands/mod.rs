@@ -11,6 +11,7 @@ mod runs;
 mod show;
 mod status;
 mod store;
+mod timer;
 mod tour;
 mod verify;
 
@@ -36,6 +37,7 @@ pub enum Command {
     Show(show::ShowArgs),
     Verify(verify::VerifyArgs),
     Restore(restore::RestoreArgs),
+    Timer(timer::TimerArgs),
     Status(status::StatusArgs),
     #[command(subcommand)]
     Store(store::StoreCommand),
@@ -66,6 +68,7 @@ pub fn execute(ui: &mut Ui, global: &Global, command: Command) -> Result<Exit, C
         Command::Show(args) => show::show(ui, global, &args),
         Command::Verify(args) => verify::verify(ui, global, &args),
         Command::Restore(args) => restore::restore(ui, global, &args),
+        Command::Timer(args) => timer::timer(ui, global, &args),
         Command::Status(args) => status::status(ui, global, &args),
         Command::Store(command) => store::store(ui, global, &command),
         Command::Completions(args) => generate::completions(ui, &args),

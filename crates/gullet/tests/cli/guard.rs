@@ -355,3 +355,53 @@ fn a_full_disk_under_the_state_folder_refuses_the_hold_or_releases_it() {
     assert_ne!(ran.code, 0);
     assert_eq!(desk.state(), "serving", "{}{}", ran.out, ran.err);
 }
+
+#[test]
+fn applications_that_share_a_lock_are_held_one_after_the_other() {
+    let place = Place::new();
+    let app = |name: &str| {
+        format!(
+            "[app.{name}]\n[[app.{name}.hold]]\nname = \"s\"\nlock = \"desk\"\nenter = {{ script = \"echo enter {name} >> @/journal\" }}\n\
+             leave = {{ script = \"echo leave {name} >> @/journal\" }}\n\
+             [[app.{name}.part]]\nname = \"p\"\ncommand = [\"sh\", \"-c\", \"sleep 0.7; echo x\"]\n"
+        )
+    };
+    place.define(&[app("one"), app("two")].concat());
+    place.gullet(&["store", "new", "depot"]).exits(0);
+    let mut first = place.command(&["run", "one"]).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+    let mut second = place.command(&["run", "two"]).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+    // No `entered` probe: complete with warnings.
+    assert_eq!((first.wait().unwrap().code(), second.wait().unwrap().code()), (Some(6), Some(6)));
+    let journal = fs::read_to_string(place.path("journal")).unwrap();
+    let lines: Vec<&str> = journal.lines().collect();
+    assert_eq!(lines.len(), 4, "{journal}");
+    let name = |line: &str| line.split(' ').next_back().unwrap().to_owned();
+    assert_eq!((name(lines[0]), name(lines[2])), (name(lines[1]), name(lines[3])), "{journal}");
+    // Waiting for the lock counts as no time held.
+    for run in place.json(&["runs"]).as_array().unwrap() {
+        assert!(run["held_ms"].as_u64().unwrap() < 1400, "{run}");
+    }
+}
+
+#[test]
+fn the_boot_entry_releases_what_was_forgotten() {
+    let place = Place::with_parts("[[app.app.part]]\nname = \"p\"\ncommand = [\"echo\", \"x\"]\n");
+    let unit = place.gullet(&["timer", "--boot", "systemd"]).exits(0).out;
+    for text in [
+        "ExecStart=/",
+        " release --forgotten",
+        "KillMode=process",
+        "OOMPolicy=continue",
+        "WantedBy=multi-user.target",
+        "gullet.toml",
+    ] {
+        assert!(unit.contains(text), "{text}: {unit}");
+    }
+    let line = place.gullet(&["timer", "--boot", "cron"]).exits(0).out;
+    assert!(line.lines().last().unwrap().starts_with("@reboot root /"), "{line}");
+    // What is written there is what works.
+    let command = line.lines().last().unwrap().trim_start_matches("@reboot root ").to_owned();
+    let mut shell = Command::new("sh");
+    shell.args(["-c", &command]).current_dir("/");
+    called(shell).exits(0);
+}

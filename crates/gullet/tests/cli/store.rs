@@ -224,3 +224,26 @@ fn store_info_counts() {
     );
     place.gullet(&["store", "info", "nope"]).exits(2).says("it defines: depot");
 }
+
+#[test]
+fn many_commands_at_once_on_a_fresh_state_folder_agree() {
+    let apps: String = (0..6)
+        .map(|n| {
+            format!("[app.a{n}]\nno_hold = \"x\"\n[[app.a{n}.part]]\nname = \"p\"\ncommand = [\"echo\", \"{n}\"]\n")
+        })
+        .collect();
+    let place = Place::new();
+    place.define(&apps);
+    place.gullet(&["store", "new", "depot"]).exits(0);
+    let started: Vec<_> = (0..6)
+        .map(|n| place.command(&["run", &format!("a{n}")]).stdout(std::process::Stdio::null()).spawn().unwrap())
+        .collect();
+    for (number, mut child) in started.into_iter().enumerate() {
+        assert_eq!(child.wait().unwrap().code(), Some(0), "application a{number}");
+    }
+    let runs = place.json(&["runs"]);
+    assert_eq!(runs.as_array().unwrap().len(), 6);
+    let writers = fs::read_dir(place.path("depot/writers")).unwrap().count();
+    assert_eq!(writers, 1, "one machine is one writer");
+    place.gullet(&["verify"]).exits(0);
+}

@@ -85,6 +85,10 @@ fn kill_all(kills: &[Kill]) {
         audit(&desk.restore(&format!("restored-{number}"))).exits(0);
         let scratch = std::fs::read_dir(desk.place.path("state/scratch/quaybook")).unwrap().count();
         assert_eq!(scratch, 0, "leftovers are gone");
+        let incoming = std::fs::read_dir(desk.place.path("depot/.incoming")).unwrap();
+        let payload =
+            incoming.filter(|entry| entry.as_ref().unwrap().file_name().to_string_lossy().starts_with("payload"));
+        assert_eq!(payload.count(), 0, "space is given back");
     }
 }
 
