@@ -352,6 +352,12 @@ impl Plan {
             let command = |what, command: &Option<CommandSpec>, limit| {
                 command.as_ref().map(|spec| command_step("hold", format!("{}: {what}", step.name), spec, limit))
             };
+            if let Some(lock) = &step.lock {
+                steps.push(plain(
+                    "hold",
+                    format!("{}: wait for the lock `{lock}`, which applications share", step.name),
+                ));
+            }
             steps.extend(command("enter", &step.enter, Limits::HOOK));
             steps.extend(command("open a session that holds it", &step.session, Limits::HOOK));
             if let Some(probes) = &step.settled {

@@ -368,6 +368,7 @@ fn applications_that_share_a_lock_are_held_one_after_the_other() {
     };
     place.define(&[app("one"), app("two")].concat());
     place.gullet(&["store", "new", "depot"]).exits(0);
+    place.gullet(&["plan", "one"]).exits(0).says("wait for the lock `desk`");
     let mut first = place.command(&["run", "one"]).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
     let mut second = place.command(&["run", "two"]).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
     // No `entered` probe: complete with warnings.
