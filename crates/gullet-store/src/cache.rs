@@ -3,11 +3,12 @@
 //! It is a cache: losing it costs only that chunks are stored again. It learns of a payload file only after that file
 //! is durable, and holds the ids of chunks in clear, so its folder must be private.
 
+use std::fs::File;
 use std::path::{Path, PathBuf};
 
 use rusqlite::{Connection, OptionalExtension, params};
 
-use crate::error::StoreError;
+use crate::error::{IoPath, StoreError};
 use crate::hash::Hash;
 use crate::payload::TocChunk;
 use crate::reader::Place;
@@ -28,6 +29,11 @@ impl Cache {
     /// When the database cannot be opened or is not one.
     pub fn open(path: &Path) -> Result<Self, StoreError> {
         let wrap = |source| StoreError::Cache { path: path.to_path_buf(), source };
+        // One command at a time prepares it: changing the journal of a database that another one is making fails at once,
+        // without the waiting that everything else does.
+        let lock_path = path.with_extension("lock");
+        let lock = File::options().write(true).create(true).truncate(false).open(&lock_path).at(&lock_path)?;
+        rustix::fs::flock(&lock, rustix::fs::FlockOperation::LockExclusive).at(&lock_path)?;
         let database = Connection::open(path).map_err(wrap)?;
         prepare(&database).map_err(wrap)?;
         Ok(Self { path: path.to_path_buf(), database })
@@ -113,4 +119,29 @@ fn prepare(database: &Connection) -> rusqlite::Result<()> {
          create table if not exists value (name text primary key, value text not null);
          pragma user_version = {VERSION};"
     ))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn many_open_a_fresh_cache_at_once() {
+        for _ in 0..10 {
+            let folder = tempfile::tempdir().unwrap();
+            let path = folder.path().join("cache.db");
+            std::thread::scope(|scope| {
+                for number in 0..8u8 {
+                    let path = &path;
+                    scope.spawn(move || {
+                        let mut cache = Cache::open(path).unwrap();
+                        let chunk = TocChunk { id: Hash::of(&[number]), frame: 0, offset: 0, length: 1 };
+                        cache.learn(&format!("payload/w/{number}"), 9, &[chunk]).unwrap();
+                    });
+                }
+            });
+            let cache = Cache::open(&path).unwrap();
+            assert!((0..8u8).all(|number| cache.find(&Hash::of(&[number])).unwrap().is_some()));
+        }
+    }
 }
