@@ -369,10 +369,15 @@ fn applications_that_share_a_lock_are_held_one_after_the_other() {
     place.define(&[app("one"), app("two")].concat());
     place.gullet(&["store", "new", "depot"]).exits(0);
     place.gullet(&["plan", "one"]).exits(0).says("wait for the lock `desk`");
-    let mut first = place.command(&["run", "one"]).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
-    let mut second = place.command(&["run", "two"]).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+    let start = |app: &str| {
+        let mut command = place.command(&["run", app]);
+        command.stdout(Stdio::null()).stderr(Stdio::piped()).spawn().unwrap()
+    };
     // No `entered` probe: complete with warnings.
-    assert_eq!((first.wait().unwrap().code(), second.wait().unwrap().code()), (Some(6), Some(6)));
+    for run in [start("one"), start("two")] {
+        let output = run.wait_with_output().unwrap();
+        assert_eq!(output.status.code(), Some(6), "{}", String::from_utf8_lossy(&output.stderr));
+    }
     let journal = fs::read_to_string(place.path("journal")).unwrap();
     let lines: Vec<&str> = journal.lines().collect();
     assert_eq!(lines.len(), 4, "{journal}");
