@@ -61,7 +61,7 @@ impl Stage {
         assert_eq!(fs::read_to_string(self.folder.path().join("precious")).unwrap(), "mine");
         let mut names: Vec<String> =
             fs::read_dir(self.folder.path()).unwrap().map(|e| e.unwrap().file_name().into_string().unwrap()).collect();
-        names.retain(|name| !name.starts_with("cache.db"));
+        names.retain(|name| !name.starts_with("cache."));
         names.sort();
         assert_eq!(names, ["precious", "target"]);
     }
