@@ -148,9 +148,7 @@ impl Plan {
             app: request.app.clone(),
             known: loaded.definition.app.keys().cloned().collect(),
         })?;
-        let mut stores = loaded.definition.store.iter();
-        let named = spec.store.as_ref().and_then(|name| loaded.definition.store.get_key_value(name));
-        let Some((store_name, store)) = named.or_else(|| stores.next()) else {
+        let Some((store_name, store)) = loaded.definition.store_of(&request.app) else {
             return Err(PlanError::NoApp { app: request.app, known: Vec::new() });
         };
         let location = PathBuf::from(&store.location);

@@ -44,9 +44,8 @@ pub fn settle(ui: &mut Ui, loaded: &Loaded, state: &State, outside: &Outside) ->
         }
         // A run that is going on has the lock, and its log is open rightly.
         let Ok(lock) = state.lock(&app, "looking for runs that died") else { continue };
-        let spec = loaded.definition.app.get(&app);
-        let name = spec.and_then(|spec| spec.store.as_ref()).or_else(|| loaded.definition.store.keys().next());
-        let store = name.and_then(|name| open::store_at(loaded.definition.store[name].location.as_ref()).ok());
+        let spec = loaded.definition.store_of(&app);
+        let store = spec.and_then(|(_, spec)| open::store_at(spec.location.as_ref()).ok());
         for run in recover(&app, state, store.as_ref(), world, &lock) {
             ui.warning(&format!("run {run} of `{app}` died before its end; it is recorded as interrupted"));
         }

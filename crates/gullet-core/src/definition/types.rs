@@ -41,6 +41,14 @@ pub struct Definition {
     pub app: BTreeMap<String, App>,
 }
 
+impl Definition {
+    /// The store of an application, with its name: the one that it says, or else the only one there is.
+    pub fn store_of(&self, app: &str) -> Option<(&String, &StoreSpec)> {
+        let said = self.app.get(app).and_then(|app| app.store.as_ref());
+        said.and_then(|name| self.store.get_key_value(name)).or_else(|| self.store.iter().next())
+    }
+}
+
 /// A place where captures and records are kept.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[schemars(title = "a store", deny_unknown_fields)]

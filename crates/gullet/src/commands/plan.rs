@@ -56,9 +56,8 @@ pub fn plan(ui: &mut Ui, global: &Global, args: &PlanArgs) -> Result<Exit, Comma
     let state = open::state_folder(&loaded);
     let request = Request { app: args.app.clone(), only: args.parts.clone(), ..Request::default() };
     // The last run makes the sizes comparable; without a store yet there is none.
-    let app = loaded.definition.app.get(&args.app);
-    let name = app.and_then(|app| app.store.as_ref()).or_else(|| loaded.definition.store.keys().next());
-    let store = name.and_then(|name| open::store_at(loaded.definition.store[name].location.as_ref()).ok());
+    let spec = loaded.definition.store_of(&args.app);
+    let store = spec.and_then(|(_, spec)| open::store_at(spec.location.as_ref()).ok());
     let book = store.as_ref().and_then(|store| Logbook::read(store, Some(&args.app), None).ok()).unwrap_or_default();
     let last = book.last_good(&args.app);
     let plan = Plan::make(&loaded, request, state, &runner, last)?;

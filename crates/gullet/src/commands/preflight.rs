@@ -88,9 +88,7 @@ fn check_one(loaded: &Loaded, state: &State, outside: &Outside, app: &str) -> Re
         folder: state.place(&["scratch"])?,
         top: state.folder().to_path_buf(),
     };
-    let spec = loaded.definition.app.get(app);
-    let name = spec.and_then(|spec| spec.store.as_ref()).or_else(|| loaded.definition.store.keys().next());
-    let location = name.map(|name| loaded.definition.store[name].location.clone()).unwrap_or_default();
+    let location = loaded.definition.store_of(app).map(|(_, spec)| spec.location.clone()).unwrap_or_default();
     let store = open::store_at(location.as_ref());
     let book = store.as_ref().ok().and_then(|store| Logbook::read(store, Some(app), Some(state)).ok());
     let book = book.unwrap_or_default();

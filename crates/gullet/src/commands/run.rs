@@ -85,9 +85,7 @@ pub fn run_one(
     let run = RunId::new(world.random);
     let app = request.app.clone();
     let lock = state.lock(&app, &format!("run {run}, process {}", std::process::id()))?;
-    let spec = loaded.definition.app.get(&app);
-    let name = spec.and_then(|spec| spec.store.as_ref()).or_else(|| loaded.definition.store.keys().next());
-    let location = name.map(|name| loaded.definition.store[name].location.clone()).unwrap_or_default();
+    let location = loaded.definition.store_of(&app).map(|(_, spec)| spec.location.clone()).unwrap_or_default();
     let folder = std::sync::Arc::new(gullet_store::Folder::new(location));
     let mut store = gullet_store::Store::open(folder);
     let book = match &store {

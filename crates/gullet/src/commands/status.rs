@@ -55,9 +55,8 @@ fn gather(ui: &mut Ui, global: &Global, only: &[String]) -> Result<Vec<AppStatus
         crate::forgotten::settle(ui, &loaded, state, &crate::outside::Outside::new());
     }
     let mut statuses = Vec::new();
-    for (app, spec) in loaded.definition.app.iter().filter(|(app, _)| only.is_empty() || only.contains(app)) {
-        let name = spec.store.as_ref().or_else(|| loaded.definition.store.keys().next());
-        let location = name.map(|name| loaded.definition.store[name].location.clone()).unwrap_or_default();
+    for app in loaded.definition.app.keys().filter(|app| only.is_empty() || only.contains(app)) {
+        let location = loaded.definition.store_of(app).map(|(_, spec)| spec.location.clone()).unwrap_or_default();
         let book =
             open::store_at(location.as_ref()).and_then(|store| Ok(Logbook::read(&store, Some(app), state.as_ref())?));
         statuses.push(match book {
