@@ -121,6 +121,10 @@ pub enum StepKind {
     Preflight,
     /// The administrator's hooks of a moment.
     Hooks,
+    /// Syncs the sources and finds out how they can be secured.
+    Ready,
+    /// Copies a part before the hold.
+    Warm,
     /// Asks the state that the application is found in.
     Look,
     /// Enters a hold step.
@@ -129,6 +133,8 @@ pub enum StepKind {
     Settle,
     /// Asks whether the application is held.
     Prove,
+    /// Makes the snapshot.
+    Snapshot,
     /// Captures a part.
     Capture,
     /// Looks whether a part changed since it was captured.
@@ -141,6 +147,8 @@ pub enum StepKind {
     ProveLeft,
     /// Stores a part that was secured in the hold.
     Store,
+    /// Removes snapshots and staged copies.
+    Clear,
     /// Makes everything durable.
     Finish,
     /// Reads back what was stored.
@@ -155,16 +163,20 @@ impl StepKind {
         match self {
             Self::Preflight => "preflight",
             Self::Hooks => "hooks",
+            Self::Ready => "make ready",
+            Self::Warm => "warm copy",
             Self::Look => "state found",
             Self::Enter => "enter",
             Self::Settle => "settle",
             Self::Prove => "prove held",
+            Self::Snapshot => "snapshot",
             Self::Capture => "capture",
             Self::Quiet => "check quiet",
             Self::ProveAgain => "prove again",
             Self::Leave => "leave",
             Self::ProveLeft => "prove serving",
             Self::Store => "store",
+            Self::Clear => "clear",
             Self::Finish => "make durable",
             Self::ReadBack => "read back",
             Self::Commit => "record",

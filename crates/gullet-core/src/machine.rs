@@ -9,6 +9,7 @@ use std::collections::BTreeSet;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
+use crate::definition::When;
 use crate::outcome::Outcome;
 
 /// What the machine must know about a run before it begins.
@@ -20,6 +21,8 @@ pub struct Shape {
     pub parts: Vec<PartShape>,
     /// Whether the run was narrowed to some parts.
     pub partial: bool,
+    /// Whether an atomic snapshot is made in the hold, if that can be.
+    pub snapshot: bool,
 }
 
 /// One hold step.
@@ -40,6 +43,10 @@ pub struct StepShape {
 pub struct PartShape {
     /// Without it the run fails.
     pub must: bool,
+    /// It is copied once before the hold.
+    pub warm: bool,
+    /// When it is captured. Where nothing is held there is one moment only.
+    pub when: When,
 }
 
 /// A moment at which the administrator's hooks run.
@@ -81,6 +88,10 @@ pub enum Task {
     Preflight,
     /// Run the hooks of a moment.
     Hooks(Moment),
+    /// Make ready for the hold: sync the sources, find out how they can be secured. `No` if it cannot be as it must.
+    Ready,
+    /// Copy a part before the hold, so that the hold has less to do.
+    Warm(usize),
     /// Ask which state the application is in: `Serving`, `Held` or `Unknown`.
     Look(usize),
     /// Enter a hold step.
@@ -89,6 +100,8 @@ pub enum Task {
     Settle(usize),
     /// Ask whether it is held.
     Prove(usize),
+    /// Make the snapshot.
+    Snapshot,
     /// Capture a part.
     Capture(usize),
     /// Look whether a captured part changed while it was held: `Warned` or `No` if it did.
@@ -101,6 +114,8 @@ pub enum Task {
     ProveLeft(usize),
     /// Store what was secured of a part.
     Store(usize),
+    /// Remove snapshots and staged copies.
+    Clear,
     /// Make everything durable.
     Finish,
     /// Read back what was stored.
@@ -141,18 +156,24 @@ pub enum PartState {
 enum At {
     Preflight,
     Before,
+    Ready,
+    Warm(usize),
+    CaptureBefore(usize),
     Look(usize),
     Enter(usize),
     Settle(usize),
     Prove(usize),
     HeldHooks,
+    Snapshot,
     Capture(usize),
     Quiet(usize),
     ProveAgain(usize),
     Leave,
     ProveLeft(usize),
     ReleasedHooks,
+    CaptureAfter(usize),
     Store(usize),
+    Clear,
     Finish,
     ReadBack,
     Commit,
@@ -220,6 +241,11 @@ impl Machine {
         self.holds() && !self.is_leaving()
     }
 
+    /// Whether parts are being captured while the application is held by somebody else, as it was found.
+    pub fn is_in_found_hold(&self) -> bool {
+        !self.found_held.is_empty() && matches!(self.at, At::Capture(_))
+    }
+
     fn is_leaving(&self) -> bool {
         matches!(self.at, At::Leave | At::ProveLeft(_))
     }
@@ -280,6 +306,14 @@ impl Machine {
             let skip_to = match self.at {
                 At::Preflight => return Some(Task::Preflight),
                 At::Before => return Some(Task::Hooks(Moment::Before)),
+                At::Ready if steps > 0 => return Some(Task::Ready),
+                At::Ready => At::Look(0),
+                At::Warm(part) if part >= parts => At::CaptureBefore(0),
+                At::Warm(part) if self.shape.parts[part].warm => return Some(Task::Warm(part)),
+                At::Warm(part) => At::Warm(part + 1),
+                At::CaptureBefore(part) if part >= parts => At::Look(0),
+                At::CaptureBefore(part) if self.is_due(part, When::Before) => return Some(Task::Capture(part)),
+                At::CaptureBefore(part) => At::CaptureBefore(part + 1),
                 At::Look(step) if step < steps => return Some(Task::Look(step)),
                 At::Look(_) => At::Enter(0),
                 At::Enter(step) if step >= steps => At::HeldHooks,
@@ -300,11 +334,16 @@ impl Machine {
                     At::Enter(step + 1)
                 }
                 At::HeldHooks if steps > 0 => return Some(Task::Hooks(Moment::Held)),
-                At::HeldHooks => At::Capture(0),
-                At::Capture(part) if part < parts => return Some(Task::Capture(part)),
-                At::Capture(_) => At::Quiet(0),
+                At::HeldHooks => At::Snapshot,
+                At::Snapshot if self.shape.snapshot && steps > 0 => return Some(Task::Snapshot),
+                At::Snapshot => At::Capture(0),
+                At::Capture(part) if part >= parts => At::Quiet(0),
+                At::Capture(part) if self.is_due(part, When::Held) => return Some(Task::Capture(part)),
+                At::Capture(part) => At::Capture(part + 1),
                 At::Quiet(part) if part >= parts || steps == 0 => At::ProveAgain(0),
-                At::Quiet(part) if self.parts[part] == PartState::Captured => return Some(Task::Quiet(part)),
+                At::Quiet(part) if self.is_due(part, When::Held) && self.parts[part] == PartState::Captured => {
+                    return Some(Task::Quiet(part));
+                }
                 At::Quiet(part) => At::Quiet(part + 1),
                 At::ProveAgain(step) if step >= steps => At::Leave,
                 At::ProveAgain(step) if self.shape.steps[step].proves => return Some(Task::ProveAgain(step)),
@@ -319,9 +358,14 @@ impl Machine {
                     return Some(Task::Hooks(Moment::Released));
                 }
                 At::ReleasedHooks => self.after_release(),
+                At::CaptureAfter(part) if part >= parts => At::Store(0),
+                At::CaptureAfter(part) if self.is_due(part, When::After) => return Some(Task::Capture(part)),
+                At::CaptureAfter(part) => At::CaptureAfter(part + 1),
+                At::Store(part) if part >= parts && steps > 0 => At::Clear,
                 At::Store(part) if part >= parts => At::Finish,
                 At::Store(part) if self.parts[part] == PartState::Captured => return Some(Task::Store(part)),
                 At::Store(part) => At::Store(part + 1),
+                At::Clear => return Some(Task::Clear),
                 At::Finish => return Some(Task::Finish),
                 At::ReadBack => return Some(Task::ReadBack),
                 At::Commit => {
@@ -341,7 +385,13 @@ impl Machine {
     }
 
     fn after_release(&self) -> At {
-        if self.void { At::Commit } else { At::Store(0) }
+        if self.void { At::Commit } else { At::CaptureAfter(0) }
+    }
+
+    /// Whether a part is captured at this moment.
+    fn is_due(&self, part: usize, when: When) -> bool {
+        let wanted = if self.shape.steps.is_empty() { When::Held } else { self.shape.parts[part].when };
+        wanted == when
     }
 
     fn judge_parts(&mut self) {
@@ -385,11 +435,26 @@ impl Machine {
                 }
             }
             Task::Hooks(moment) => self.hooks_done(moment, bad),
+            Task::Ready if self.at == At::Ready => self.go(bad, At::Warm(0)),
+            Task::Warm(part) if self.at == At::Warm(part) => {
+                // The hold captures all of it if it must.
+                if bad {
+                    self.warn();
+                }
+                self.at = At::Warm(part + 1);
+            }
             Task::Look(step) if self.at == At::Look(step) => self.looked(step, reply),
             Task::Enter(step) if self.at == At::Enter(step) => self.go(bad, At::Settle(step)),
             Task::Settle(step) if self.at == At::Settle(step) => self.go(bad, At::Prove(step)),
             Task::Prove(step) if self.at == At::Prove(step) => self.go(bad, At::Enter(step + 1)),
+            Task::Snapshot if self.at == At::Snapshot => self.go(bad, At::Capture(0)),
+            Task::Capture(part) if self.at == At::CaptureBefore(part) => {
+                self.part_done(part, bad, At::CaptureBefore(part + 1));
+            }
             Task::Capture(part) if self.at == At::Capture(part) => self.part_done(part, bad, At::Capture(part + 1)),
+            Task::Capture(part) if self.at == At::CaptureAfter(part) => {
+                self.part_done(part, bad, At::CaptureAfter(part + 1));
+            }
             Task::Quiet(part) if self.at == At::Quiet(part) => self.part_done(part, bad, At::Quiet(part + 1)),
             Task::ProveAgain(step) if self.at == At::ProveAgain(step) => self.go(bad, At::ProveAgain(step + 1)),
             Task::Leave(step) => {
@@ -409,6 +474,12 @@ impl Machine {
                 self.left(!bad);
             }
             Task::Store(part) if self.at == At::Store(part) => self.part_done(part, bad, At::Store(part + 1)),
+            Task::Clear if self.at == At::Clear => {
+                if bad {
+                    self.warn();
+                }
+                self.at = At::Finish;
+            }
             Task::Finish if self.at == At::Finish => self.go(bad, At::ReadBack),
             Task::ReadBack if self.at == At::ReadBack => self.go(bad, At::Commit),
             Task::Commit if self.at == At::Commit => {
@@ -441,9 +512,9 @@ impl Machine {
         match moment {
             Moment::Before if self.at == At::Before => {
                 self.before_ran = true;
-                self.go(bad, At::Look(0));
+                self.go(bad, At::Ready);
             }
-            Moment::Held if self.at == At::HeldHooks => self.go(bad, At::Capture(0)),
+            Moment::Held if self.at == At::HeldHooks => self.go(bad, At::Snapshot),
             Moment::Released if self.at == At::ReleasedHooks => {
                 if bad {
                     self.warn();

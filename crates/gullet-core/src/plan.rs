@@ -7,7 +7,7 @@ use std::time::Duration;
 use serde::Serialize;
 
 use crate::definition::{
-    App, CommandSpec, Drift, Flaws, Loaded, OneOrMany, Part, PartKind, Probe, Span, check_sources,
+    App, CommandSpec, Drift, Flaws, Loaded, OneOrMany, Part, PartKind, Probe, Secure, Span, When, check_sources,
 };
 use crate::hook::placeholders::fill;
 use crate::hook::{Call, Limits, Runner};
@@ -274,8 +274,22 @@ impl Plan {
             proves_left: step.left.is_some(),
             goes_on_if_held: step.found_held == Some(crate::definition::FoundHeld::GoOn),
         });
-        let parts = self.parts.iter().map(|part| PartShape { must: part.spec.must });
-        Shape { steps: steps.collect(), parts: parts.collect(), partial: self.is_partial() }
+        let parts = self.parts.iter().map(|part| PartShape {
+            must: part.spec.must,
+            warm: part.spec.warm,
+            when: part.spec.when.unwrap_or_default(),
+        });
+        Shape {
+            steps: steps.collect(),
+            parts: parts.collect(),
+            partial: self.is_partial(),
+            snapshot: matches!(self.secure(), Secure::Snapshot | Secure::Auto),
+        }
+    }
+
+    /// How parts are secured while the application is held.
+    pub fn secure(&self) -> Secure {
+        self.spec.secure.unwrap_or(Secure::Auto)
     }
 
     /// Whether the run is narrowed to some parts.
@@ -310,6 +324,7 @@ impl Plan {
             let probes = [&step.settled, &step.entered, &step.left].into_iter().flatten();
             found.extend(probes.flat_map(OneOrMany::all).map(|probe| &probe.command));
         }
+        found.extend(spec.snapshot.iter().flat_map(|hooks| [&hooks.make, &hooks.remove]));
         for part in &spec.part {
             found.extend(&part.export);
             found.extend(part.each.as_ref().map(|each| &each.command));
@@ -340,6 +355,7 @@ impl Plan {
             format!("the store `{}` at {location} is there and can be written", self.store_name),
         ));
         self.hook_steps(&mut steps, Moment::Before);
+        self.ready_steps(&mut steps);
         for step in &self.spec.hold {
             let probes = step.left.as_ref().or(step.entered.as_ref());
             if let Some(probes) = probes {
@@ -368,8 +384,12 @@ impl Plan {
             }
         }
         self.hook_steps(&mut steps, Moment::Held);
-        let when = if self.spec.hold.is_empty() { "capture" } else { "held" };
-        steps.extend(self.parts.iter().flat_map(|part| part.steps(when)));
+        if self.spec.hold.is_empty() {
+            steps.extend(self.parts.iter().flat_map(|part| part.steps("capture")));
+        } else {
+            self.snapshot_steps(&mut steps);
+            steps.extend(self.parts_at(When::Held).flat_map(|part| part.steps("held")));
+        }
         for step in &self.spec.hold {
             if let Some(probes) = &step.entered {
                 probe_steps(&mut steps, "held", format!("{}: prove it is still held", step.name), probes, None);
@@ -388,6 +408,13 @@ impl Plan {
             }
         }
         self.hook_steps(&mut steps, Moment::Released);
+        if !self.spec.hold.is_empty() {
+            steps.extend(self.parts_at(When::After).flat_map(|part| part.steps("released")));
+        }
+        if let Some(hooks) = &self.spec.snapshot {
+            let what = "remove the snapshot".to_owned();
+            steps.push(command_step("store", what, &hooks.remove, Limits::HOOK));
+        }
         steps.push(plain("store", format!("store what is new in {location}, make it durable, read it back")));
         steps.push(plain("record", "write the record; nothing earlier is changed or removed".to_owned()));
         for moment in [Moment::Succeeded, Moment::Failed, Moment::Finished] {
@@ -396,6 +423,39 @@ impl Plan {
             }
         }
         steps
+    }
+
+    fn parts_at(&self, when: When) -> impl Iterator<Item = &PlannedPart> {
+        self.parts.iter().filter(move |part| part.spec.when.unwrap_or_default() == when)
+    }
+
+    /// What makes the hold short, before it.
+    fn ready_steps(&self, steps: &mut Vec<PlanStep>) {
+        if self.spec.hold.is_empty() {
+            return;
+        }
+        steps.push(plain("before", "sync the sources, and find out how they can be secured".to_owned()));
+        for part in self.parts.iter().filter(|part| part.spec.warm) {
+            let mut step = plain("before", format!("copy {} once, so that the hold has less to do", part.name));
+            step.condition = Some(part.source_text());
+            steps.push(step);
+        }
+        steps.extend(self.parts_at(When::Before).flat_map(|part| part.steps("before")));
+    }
+
+    fn snapshot_steps(&self, steps: &mut Vec<PlanStep>) {
+        match (&self.spec.snapshot, self.secure()) {
+            (Some(hooks), _) => {
+                steps.push(command_step("held", "make the snapshot".to_owned(), &hooks.make, Limits::HOOK));
+            }
+            (None, Secure::Snapshot) => steps.push(plain("held", "make a snapshot of the sources".to_owned())),
+            (None, Secure::Auto) => {
+                let what = "secure the sources: by a snapshot where they can have one, else by a clone or a copy".to_owned();
+                steps.push(plain("held", what));
+            }
+            (None, Secure::Stage) => steps.push(plain("held", "clone or copy the sources, to store them later".to_owned())),
+            (None, Secure::Stream) => {}
+        }
     }
 
     fn hook_steps(&self, steps: &mut Vec<PlanStep>, moment: Moment) {

@@ -11,7 +11,7 @@ use jiff::Timestamp;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use crate::definition::PartKind;
+use crate::definition::{PartKind, When};
 use crate::event::{Event, Facts, Listener, StepReport, What};
 use crate::ids::RunId;
 use crate::outcome::Outcome;
@@ -120,6 +120,12 @@ pub struct Capture {
     /// When it was begun.
     #[schemars(with = "String")]
     pub started: Timestamp,
+    /// When it was captured; a part that was not captured in the hold is not of the same moment as the others.
+    #[serde(default, skip_serializing_if = "is_held")]
+    pub when: When,
+    /// How its bytes were secured, where that is not by reading them into the store at once.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub secured: Option<SecuredBy>,
     /// How long it took to secure, in milliseconds.
     pub took_ms: u64,
     /// Whether paths in the listing are those of the source, or names within an export.
@@ -152,6 +158,33 @@ impl Capture {
     /// Whether the part was captured.
     pub fn is_captured(&self) -> bool {
         self.problem.is_none() && self.listing.is_some()
+    }
+}
+
+fn is_held(when: &When) -> bool {
+    *when == When::Held
+}
+
+/// How a part's bytes were secured while the application was held.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum SecuredBy {
+    /// By an atomic snapshot.
+    Snapshot,
+    /// By cloning, which shares the blocks with the source.
+    Clone,
+    /// By a private copy.
+    Copy,
+}
+
+impl SecuredBy {
+    /// In words.
+    pub fn words(self) -> &'static str {
+        match self {
+            Self::Snapshot => "snapshot",
+            Self::Clone => "clone",
+            Self::Copy => "copy",
+        }
     }
 }
 

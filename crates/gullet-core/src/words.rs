@@ -30,6 +30,15 @@ pub fn count(number: u64, one: &str) -> String {
     if number == 1 { format!("1 {one}") } else { format!("{number} {plural}") }
 }
 
+/// Words joined for reading: `a, b and c`.
+pub fn list(words: &[String]) -> String {
+    match words {
+        [] => String::new(),
+        [one] => one.clone(),
+        [first @ .., last] => format!("{} and {last}", first.join(", ")),
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -47,5 +56,7 @@ mod tests {
         assert_eq!(count(1, "file"), "1 file");
         assert_eq!(count(0, "entry"), "0 entries");
         assert_eq!(count(2, "day"), "2 days");
+        let words = ["a", "b", "c"].map(str::to_owned);
+        assert_eq!([0, 1, 2, 3].map(|many| list(&words[..many])), ["", "a", "a and b", "a, b and c"]);
     }
 }

@@ -2,6 +2,8 @@
 
 use gullet_core::definition::Loaded;
 use gullet_core::hold::{Note, forgotten};
+use gullet_core::hook::Runner;
+use gullet_core::part::{clear_leftovers, has_leftovers};
 use gullet_core::run::recover;
 use gullet_core::state::State;
 
@@ -39,7 +41,7 @@ pub fn settle(ui: &mut Ui, loaded: &Loaded, state: &State, outside: &Outside) ->
             },
             Err(error) => ui.warning(&format!("the hold of `{app}` cannot be looked at: {error}")),
         }
-        if state.open_logs(&app).is_empty() {
+        if state.open_logs(&app).is_empty() && !has_leftovers(state, &app) {
             continue;
         }
         // A run that is going on has the lock, and its log is open rightly.
@@ -48,6 +50,16 @@ pub fn settle(ui: &mut Ui, loaded: &Loaded, state: &State, outside: &Outside) ->
         let store = spec.and_then(|(_, spec)| open::store_at(spec.location.as_ref()).ok());
         for run in recover(&app, state, store.as_ref(), world, &lock) {
             ui.warning(&format!("run {run} of `{app}` died before its end; it is recorded as interrupted"));
+        }
+        let runner = Runner {
+            world,
+            app: app.clone(),
+            run: String::new(),
+            folder: state.folder().join("scratch"),
+            top: state.folder().to_path_buf(),
+        };
+        for told in clear_leftovers(state, &app, &runner, &lock) {
+            ui.warning(&told.unwrap_or_else(|why| why));
         }
     }
     all_left

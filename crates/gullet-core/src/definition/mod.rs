@@ -18,7 +18,7 @@ pub use load::{LoadError, Loaded, load};
 pub use sources::check_sources;
 pub use types::{
     App, CommandSpec, Definition, Drift, Each, Empty, EnvValue, ExitWanted, FoundHeld, Gives, HoldStep, Hook, Hooks,
-    OneOrMany, Part, PartKind, Probe, Require, Secure, Steady, StoreSpec,
+    OneOrMany, Part, PartKind, Probe, Require, Secure, SnapshotHooks, Steady, StoreSpec, When,
 };
 pub use values::{Share, Span};
 

@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use super::check::nearest;
 use super::flaw::{Flaw, Places, key_path};
-use super::types::{App, CommandSpec, Definition, EnvValue, HoldStep, OneOrMany, Part, PartKind, Probe, Secure};
+use super::types::{App, CommandSpec, Definition, EnvValue, HoldStep, OneOrMany, Part, PartKind, Probe, Secure, When};
 use crate::hook::placeholders;
 
 /// Checks the joined definition.
@@ -73,10 +73,6 @@ impl Rules<'_> {
             }
             _ => {}
         }
-        if matches!(app.secure, Some(Secure::Snapshot | Secure::Stage)) {
-            let hint = Some("leave it out; parts are read into the store while held".to_owned());
-            self.flaw(&format!("{base}/secure"), "this way to secure parts is not there yet".to_owned(), hint);
-        }
         if app.hold.is_empty() && app.no_hold.is_none() {
             let hint = Some("describe a `[[app.NAME.hold]]` step, or say `no_hold = \"why\"`".to_owned());
             self.flaw(&base, "the application is never held: its parts would not be of one moment".to_owned(), hint);
@@ -91,8 +87,35 @@ impl Rules<'_> {
             self.probe(&format!("{base}/require/{number}"), &require.probe, NOWHERE);
         }
         self.hold(&base, app);
+        self.snapshot(&base, app);
         self.parts(&base, app);
         self.hooks(&base, app);
+    }
+
+    fn snapshot(&mut self, base: &str, app: &App) {
+        let Some(hooks) = &app.snapshot else { return };
+        let at = format!("{base}/snapshot");
+        self.command(&format!("{at}/make"), &hooks.make, NOWHERE);
+        self.command(&format!("{at}/remove"), &hooks.remove, NOWHERE);
+        if hooks.remove.env.values().any(|value| matches!(value, EnvValue::Env(_))) {
+            let message = "`remove` may not take a secret from `env`: a later command must be able to run it".to_owned();
+            self.flaw(&format!("{at}/remove/env"), message, Some("use `{ file = \"…\" }`".to_owned()));
+        }
+        if hooks.shows.is_empty() {
+            let message = "the snapshot shows nothing".to_owned();
+            let hint = Some("shows = { \"/var/lib/quaybook\" = \"/mnt/quaybook\" }".to_owned());
+            self.flaw(&format!("{at}/shows"), message, hint);
+        }
+        for path in hooks.shows.iter().flat_map(|(from, to)| [from, to]).filter(|path| !path.is_absolute()) {
+            self.flaw(&format!("{at}/shows"), format!("`{}` must be absolute", path.display()), None);
+        }
+        if matches!(app.secure, Some(Secure::Stage | Secure::Stream)) {
+            let message = "`secure` says that there is to be no snapshot".to_owned();
+            self.flaw(&at, message, Some("secure = \"snapshot\"".to_owned()));
+        }
+        if app.hold.is_empty() {
+            self.flaw(&at, "a snapshot is made while the application is held, and it never is".to_owned(), None);
+        }
     }
 
     fn hold(&mut self, base: &str, app: &App) {
@@ -151,6 +174,16 @@ impl Rules<'_> {
                 self.flaw(&format!("{at}/name"), message, None);
             }
             self.part(&at, part);
+            let warm = part.warm && part.kind() == PartKind::Files;
+            let moment = [("warm", warm), ("when", part.when.is_some_and(|when| when != When::Held))];
+            for (key, _) in moment.iter().filter(|(_, said)| *said && app.hold.is_empty()) {
+                let message = format!("`{key}` means something only where the application is held");
+                self.flaw(&format!("{at}/{key}"), message, None);
+            }
+            if moment.iter().all(|(_, said)| *said) {
+                let message = "a part that is not captured in the hold needs no copy before it".to_owned();
+                self.flaw(&format!("{at}/warm"), message, None);
+            }
         }
     }
 
@@ -223,6 +256,7 @@ impl Rules<'_> {
             ("include", !part.include.is_empty(), files, "`files`"),
             ("exclude", !part.exclude.is_empty(), files, "`files`"),
             ("cross", part.cross, files, "`files`"),
+            ("warm", part.warm, files, "`files`"),
             ("gives", part.gives.is_some(), kind == PartKind::Command, "`command`"),
             ("limit", part.limit.is_some(), kind == PartKind::Command, "`command`; write it into `export` itself"),
             ("take", !part.take.is_empty(), kind == PartKind::Export, "`export`"),

@@ -80,9 +80,12 @@ pub struct App {
     /// From the first `enter` to the beginning of the leaving, waiting for `settled` apart; 5 minutes by default.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub longest_hold: Option<Span>,
-    /// How parts are secured while the application is held.
+    /// How parts are secured while the application is held; `auto` by default.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub secure: Option<Secure>,
+    /// Commands that make an atomic snapshot where the filesystem itself cannot: of a volume manager, of an appliance.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub snapshot: Option<SnapshotHooks>,
     /// Why the application is never held. The parts are then not of one moment, and every record says so.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub no_hold: Option<String>,
@@ -114,10 +117,23 @@ pub enum Secure {
     Auto,
     /// Read into the store while held.
     Stream,
-    /// An atomic filesystem snapshot. Not there yet.
+    /// An atomic snapshot: of a btrfs subvolume, or by the commands of `snapshot`.
     Snapshot,
-    /// A private copy first. Not there yet.
+    /// A private copy first: a clone where the filesystem can (btrfs, xfs), else byte by byte.
     Stage,
+}
+
+/// Commands that make an atomic snapshot and remove it again.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[schemars(title = "the snapshot", deny_unknown_fields)]
+pub struct SnapshotHooks {
+    /// Makes it, while the application is held, and makes it visible at the paths of `shows`.
+    pub make: CommandSpec,
+    /// Removes it, when what it shows is stored, or a later command finds that the run died. It may be called when there
+    /// is none.
+    pub remove: CommandSpec,
+    /// Where the snapshot shows what: a path of the application, and the path at which it is seen as it was.
+    pub shows: BTreeMap<PathBuf, PathBuf>,
 }
 
 /// A command of the administrator's.
@@ -370,9 +386,13 @@ pub struct Part {
     /// `"ok"`: a root with nothing in it, or on another filesystem than last time, is not a failure.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub empty: Option<Empty>,
-    /// Copied once before the hold.
+    /// Copied once before the hold, so that in the hold only what changed since is.
+    #[serde(default, skip_serializing_if = "is_false")]
+    pub warm: bool,
+    /// When it is captured: while the application is held (the default), before, or after. A part that is not captured in
+    /// the hold is not of the same moment as the others.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub warm: Option<Later>,
+    pub when: Option<When>,
     /// A capture for each of what a command prints.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub each: Option<Each>,
@@ -394,6 +414,19 @@ pub struct Part {
     /// What to do by hand after a restore.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub after_restore: Vec<String>,
+}
+
+/// When a part is captured.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum When {
+    /// Before the application is held.
+    Before,
+    /// While it is held.
+    #[default]
+    Held,
+    /// When it serves again.
+    After,
 }
 
 /// What a command's standard output is.

@@ -83,8 +83,10 @@ fn whole_is_whole(shape: &Shape, trace: &Trace) {
         return;
     }
     assert!(!trace.machine.is_void());
-    let last_capture = (0..shape.parts.len()).map(|part| at(Task::Capture(part)).expect("captured")).max();
-    let first_capture = (0..shape.parts.len()).filter_map(|part| at(Task::Capture(part))).min();
+    assert!((0..shape.parts.len()).all(|part| at(Task::Capture(part)).is_some()), "all captured: {:?}", trace.tasks);
+    let in_hold = |part: &usize| shape.steps.is_empty() || shape.parts[*part].when == When::Held;
+    let last_capture = (0..shape.parts.len()).filter(in_hold).map(|part| at(Task::Capture(part))).max().flatten();
+    let first_capture = (0..shape.parts.len()).filter(in_hold).filter_map(|part| at(Task::Capture(part))).min();
     let first_leave = trace.tasks.iter().position(|(task, _)| matches!(task, Task::Leave(_)));
     for (step, shape) in shape.steps.iter().enumerate() {
         if shape.proves {
@@ -95,21 +97,27 @@ fn whole_is_whole(shape: &Shape, trace: &Trace) {
             assert_eq!(trace.machine.outcome(), Outcome::Warnings);
         }
     }
+    if shape.snapshot && !shape.steps.is_empty() {
+        assert!(at(Task::Snapshot) < first_capture && at(Task::Snapshot).is_some(), "{:?}", trace.tasks);
+    }
     let end = [Task::Finish, Task::ReadBack, Task::Commit].map(|task| at(task).expect("done and done well"));
     assert!(end.is_sorted());
     let intervened = |fault: &Fault| !matches!(fault, Fault::BadReply | Fault::Warned);
     let lost = |(number, fault, settled): &(usize, Fault, bool)| {
         let in_hold = !shape.steps.is_empty()
-            && matches!(
-                trace.tasks[*number].0,
-                Task::Enter(_)
-                    | Task::Settle(_)
-                    | Task::Prove(_)
-                    | Task::Capture(_)
-                    | Task::Quiet(_)
-                    | Task::ProveAgain(_)
-                    | Task::Hooks(Moment::Held)
-            );
+            && match trace.tasks[*number].0 {
+                Task::Capture(part) => shape.parts[part].when == When::Held,
+                task => matches!(
+                    task,
+                    Task::Enter(_)
+                        | Task::Settle(_)
+                        | Task::Prove(_)
+                        | Task::Snapshot
+                        | Task::Quiet(_)
+                        | Task::ProveAgain(_)
+                        | Task::Hooks(Moment::Held)
+                ),
+            };
         let interrupted = matches!(fault, Fault::Interrupt | Fault::InterruptDuring) && !settled;
         intervened(fault) && (interrupted || (in_hold && trace.tasks[*number].0 != Task::Enter(0)))
     };
@@ -122,7 +130,13 @@ fn no_capture_without_all_steps(shape: &Shape, trace: &Trace) {
         match task {
             Task::Enter(step) if !shape.steps[*step].proves && *reply != Reply::No => proven += 1,
             Task::Prove(_) if *reply != Reply::No => proven += 1,
-            Task::Capture(_) => assert_eq!(proven, shape.steps.len(), "{:?}", trace.tasks),
+            Task::Capture(part) => match shape.parts[*part].when {
+                When::Before if !shape.steps.is_empty() => assert_eq!(proven, 0, "{:?}", trace.tasks),
+                When::Before | When::Held => assert_eq!(proven, shape.steps.len(), "{:?}", trace.tasks),
+                When::After => assert!(!trace.tasks.iter().rev().take_while(|(t, _)| t != task).any(|(task, _)| {
+                    matches!(task, Task::Leave(_) | Task::ProveLeft(_))
+                })),
+            },
             _ => {}
         }
     }
@@ -140,12 +154,17 @@ fn clean_up_only_after_success(trace: &Trace) {
 fn shapes() -> Vec<Shape> {
     let step = StepShape { settles: true, proves: true, proves_left: true, goes_on_if_held: false };
     let bare = StepShape::default();
-    let (must, may) = (PartShape { must: true }, PartShape { must: false });
+    let may = PartShape::default();
+    let must = PartShape { must: true, ..may };
+    let warm = PartShape { warm: true, ..may };
+    let [before, after] = [When::Before, When::After].map(|when| PartShape { when, ..must });
     vec![
-        Shape { steps: vec![step, step], parts: vec![must, may], partial: false },
-        Shape { steps: vec![step], parts: vec![may, may], partial: true },
-        Shape { steps: vec![bare, step], parts: vec![may], partial: false },
-        Shape { steps: vec![], parts: vec![must, may], partial: false },
+        Shape { steps: vec![step, step], parts: vec![must, may], ..Shape::default() },
+        Shape { steps: vec![step], parts: vec![may, may], partial: true, ..Shape::default() },
+        Shape { steps: vec![bare, step], parts: vec![may], ..Shape::default() },
+        Shape { steps: vec![], parts: vec![must, may], ..Shape::default() },
+        Shape { steps: vec![step], parts: vec![before, warm, after], snapshot: true, ..Shape::default() },
+        Shape { steps: vec![], parts: vec![before, warm, after], snapshot: true, ..Shape::default() },
     ]
 }
 
@@ -177,6 +196,7 @@ fn a_good_run_does_everything_in_order() {
     let expected = [
         Task::Preflight,
         Task::Hooks(Moment::Before),
+        Task::Ready,
         Task::Look(0),
         Task::Look(1),
         Task::Enter(0),
@@ -199,6 +219,7 @@ fn a_good_run_does_everything_in_order() {
         Task::Hooks(Moment::Released),
         Task::Store(0),
         Task::Store(1),
+        Task::Clear,
         Task::Finish,
         Task::ReadBack,
         Task::Commit,
@@ -227,6 +248,7 @@ fn each_fault_has_its_outcome() {
     for (task, reply, outcome) in [
         (Task::Preflight, Reply::No, Outcome::Refused),
         (Task::Hooks(Moment::Before), Reply::No, Outcome::Failed),
+        (Task::Ready, Reply::No, Outcome::Failed),
         (Task::Look(1), Reply::Held, Outcome::Refused),
         (Task::Look(0), Reply::Unknown, Outcome::Refused),
         (Task::Enter(1), Reply::No, Outcome::Failed),
@@ -238,6 +260,7 @@ fn each_fault_has_its_outcome() {
         (Task::Leave(0), Reply::No, Outcome::Warnings),
         (Task::ProveLeft(1), Reply::No, Outcome::NotReleased),
         (Task::Store(1), Reply::No, Outcome::Incomplete),
+        (Task::Clear, Reply::No, Outcome::Warnings),
         (Task::Finish, Reply::No, Outcome::Failed),
         (Task::ReadBack, Reply::No, Outcome::Failed),
         (Task::Commit, Reply::No, Outcome::Failed),
@@ -270,4 +293,29 @@ fn a_step_that_cannot_be_left_does_not_stop_the_others() {
 fn a_refused_run_runs_no_hook() {
     let trace = with_reply(&shapes()[0], Task::Preflight, Reply::No);
     assert!(!trace.tasks.iter().any(|(task, _)| matches!(task, Task::Hooks(_))));
+}
+
+#[test]
+fn parts_are_captured_before_in_and_after_the_hold() {
+    let shape = &shapes()[4];
+    let trace = play(shape, &[]);
+    let tasks: Vec<Task> = trace.tasks.iter().map(|(task, _)| *task).collect();
+    let at = |wanted| tasks.iter().position(|task| *task == wanted).unwrap();
+    let order = [
+        at(Task::Ready),
+        at(Task::Warm(1)),
+        at(Task::Capture(0)),
+        at(Task::Enter(0)),
+        at(Task::Snapshot),
+        at(Task::Capture(1)),
+        at(Task::Leave(0)),
+        at(Task::Capture(2)),
+        at(Task::Store(0)),
+        at(Task::Clear),
+    ];
+    assert!(order.is_sorted(), "{tasks:?}");
+    assert!(!tasks.contains(&Task::Quiet(0)) && tasks.contains(&Task::Quiet(1)));
+    assert_eq!(with_reply(shape, Task::Warm(1), Reply::No).machine.outcome(), Outcome::Warnings);
+    assert_eq!(with_reply(shape, Task::Snapshot, Reply::No).machine.outcome(), Outcome::Failed);
+    assert_eq!(with_reply(shape, Task::Capture(0), Reply::No).machine.outcome(), Outcome::Failed);
 }

@@ -58,6 +58,8 @@ mod tests {
             kind: PartKind::Sqlite,
             must: false,
             problem: None,
+            when: Default::default(),
+            secured: None,
             started: jiff::Timestamp::UNIX_EPOCH,
             took_ms: 0,
             layout: Layout::Source,

@@ -9,6 +9,7 @@
 //! Marks are kept as JSON Lines beside the entries of the last listing, in its order, so that they are compared with a
 //! walk in one pass and in bounded memory.
 
+use std::collections::{HashMap, HashSet};
 use std::fs::{self, File};
 use std::io::{BufRead, BufReader, BufWriter, Lines, Write};
 use std::os::unix::fs::MetadataExt;
@@ -19,6 +20,8 @@ use gullet_store::{IoPath, PathError};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
+use crate::definition::When;
+use crate::plan::Plan;
 use crate::world::Clock;
 
 /// Marks must be older than the sync by this much where times have fractions: more than a clock tick, in nanoseconds.
@@ -37,6 +40,19 @@ pub(super) struct Marked {
     pub(super) ctime: (i64, i64),
     pub(super) inode: u64,
     pub(super) settled: bool,
+    /// Where its contents wait to be stored.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub(super) staged: Option<Staged>,
+}
+
+/// Where the contents of a file wait to be stored.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub(super) enum Staged {
+    /// In a clone of the file.
+    Clone(PathBuf),
+    /// Its data lies in the file of copies, at this offset and of this length.
+    Copy(u64, u64),
 }
 
 impl Marked {
@@ -96,6 +112,55 @@ impl Ground {
 
 fn nanoseconds(at: Timestamp) -> i128 {
     at.as_nanosecond()
+}
+
+/// What is known about the filesystems of the roots. A look syncs, so it is best taken before the application is held.
+#[derive(Debug, Default)]
+pub struct Grounds(HashMap<u64, Ground>);
+
+impl Grounds {
+    /// What is known of the filesystem of `root`; it is looked at where that was not done yet.
+    pub(super) fn of(&mut self, root: &Path, clock: &dyn Clock) -> Result<Ground, PathError> {
+        let device = fs::metadata(root).at(root)?.dev();
+        if let Some(known) = self.0.get(&device) {
+            return Ok(known.clone());
+        }
+        self.renew(root, clock)
+    }
+
+    /// Looks at the filesystem of `root` anew.
+    ///
+    /// # Errors
+    /// When it cannot be looked at.
+    pub(super) fn renew(&mut self, root: &Path, clock: &dyn Clock) -> Result<Ground, PathError> {
+        let device = fs::metadata(root).at(root)?.dev();
+        let ground = Ground::look(root, clock)?;
+        self.0.insert(device, ground.clone());
+        Ok(ground)
+    }
+
+    /// Looks at the filesystems of all sources of a plan that are captured in the hold. What cannot be looked at is told
+    /// when it is captured.
+    pub fn look_at_all(&mut self, plan: &Plan, clock: &dyn Clock) {
+        let mut devices = HashSet::new();
+        for part in &plan.parts {
+            for root in part.spec.files.iter().filter(|_| part.spec.when.unwrap_or_default() == When::Held) {
+                let device = fs::metadata(root).map(|meta| meta.dev()).ok();
+                if device.is_some_and(|device| devices.insert(device)) {
+                    let _ = self.renew(root, clock);
+                }
+            }
+        }
+    }
+}
+
+/// Reads marks one after the other; a line that cannot be read is an error.
+pub(super) fn read_marks(path: &Path) -> Result<impl Iterator<Item = Result<Marked, PathError>> + use<'_>, PathError> {
+    let lines = BufReader::with_capacity(1 << 16, File::open(path).at(path)?).lines();
+    Ok(lines.map(move |line| {
+        let line = line.at(path)?;
+        serde_json::from_str(&line).map_err(std::io::Error::from).at(path)
+    }))
 }
 
 /// The marks of the last capture, read alongside a walk.
@@ -197,7 +262,7 @@ mod tests {
         for name in ["a", "b", "c"] {
             let mut entry = super::super::entry::bare(PathName::new(name), &meta);
             entry.kind = Kind::File;
-            marks.add(&Marked { entry, ctime: (0, 0), inode: 1, settled: true }).unwrap();
+            marks.add(&Marked { entry, ctime: (0, 0), inode: 1, settled: true, staged: None }).unwrap();
         }
         marks.finish().unwrap();
         let mut last = LastMarks::open(&path);

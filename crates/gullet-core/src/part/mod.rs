@@ -1,17 +1,21 @@
 //! How each kind of part is captured.
 //!
-//! A part is *secured* while the application is held and *stored* afterwards. Files are read into the store at once;
-//! databases and exports are first copied into the run's private folder, so that checking, counting and storing them
-//! costs no time of the hold.
+//! A part is *secured* while the application is held and *stored* afterwards, so that storing costs no time of the hold.
+//! Files and databases are secured by an atomic snapshot, by clones, by private copies, or (files only) by reading them into
+//! the store at once; exports lie in the run's private folder.
 //!
+//! - [`warm`]: the copy before the hold, after which the hold has only to look at what changed.
 //! - [`secure`]: secures a part, whatever its kind; gives a [`Secured`].
 //! - [`Secured::quiet`]: whether the source changed since, while the application said that it was held.
 //! - [`Secured::store`]: stores what was secured and completes the [`Capture`](crate::record::Capture).
-//! - `walk`: the files below some roots, in the order of a listing. `marks`: which of them can be believed unchanged.
+//! - [`Staging`]: snapshots and clones, noted before they are made; `btrfs`: the kernel's calls for them.
+//! - `walk`: the files below some roots, in the order of a listing. `marks`: which of them can be believed unchanged;
+//!   [`Grounds`]: the filesystems they are on.
 //! - `lister`: a listing while it is made, with its counts. `wanted`: what must be in it.
 //! - `files`, `sqlite`, `produce` (command and export), `tree` (a folder in scratch): the kinds. `drift`: the checks
 //!   against the last good run.
 
+mod btrfs;
 mod drift;
 mod entry;
 mod files;
@@ -20,10 +24,13 @@ mod marks;
 mod produce;
 mod secured;
 mod sqlite;
+mod staging;
 mod stored;
 mod walk;
 mod wanted;
 
-pub use secured::{PartError, Quiet, Secured, Securing, secure};
+pub use marks::Grounds;
+pub use secured::{PartError, Quiet, Secured, Securing, WarmCopy, secure, warm};
+pub use staging::{Staging, clear_leftovers, has_leftovers};
 pub(crate) use secured::{chain, failed_capture};
 pub use walk::{Survey, survey};

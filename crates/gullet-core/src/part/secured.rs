@@ -7,17 +7,23 @@ use gullet_store::listing::PathName;
 use gullet_store::{Cut, Deposit, PathError, StoreError};
 use jiff::Timestamp;
 
-use super::lister::Lister;
+use super::files::{Copies, Known};
+use super::lister::{Listed, Lister};
+use super::marks::Grounds;
+use super::staging::Staging;
 use super::walk::{Walk, name_of};
 use super::wanted::Wanted;
 use super::{drift, files, produce, sqlite, stored};
-use crate::definition::{Empty, Gives, PartKind};
+use crate::definition::{Empty, Gives, PartKind, Secure};
 use crate::event::CommandReport;
 use crate::hook::{Notes, Patience, Runner};
 use crate::plan::{Plan, PlannedPart};
-use crate::record::{Capture, Counts, Layout, Root};
+use crate::record::{Capture, Counts, Layout, Root, SecuredBy};
 use crate::world::World;
 
+/// With `secure = "auto"` so many bytes of a part are copied privately while the application is held, at most. Up to there a
+/// copy stays in memory and is quicker than storing at once; beyond it is not, and would have to be written twice.
+const MOST_COPIED: u64 = 1 << 30;
 /// How often a capture whose `steady` fact changed is taken again.
 const STEADY_TRIES: u32 = 3;
 
@@ -88,6 +94,14 @@ pub struct Securing<'a, 'd> {
     pub scratch: PathBuf,
     /// Where the marks of this part's last capture are.
     pub marks: PathBuf,
+    /// What is known of the sources' filesystems.
+    pub grounds: &'a mut Grounds,
+    /// Snapshots and clones.
+    pub staging: &'a mut Staging,
+    /// Whether the application is held meanwhile.
+    pub in_hold: bool,
+    /// The copy of the part that was made before the hold.
+    pub warm: Option<&'a WarmCopy>,
     /// The part's capture in the last good run.
     pub last: Option<&'a Capture>,
     /// Whether marks are distrusted.
@@ -104,14 +118,64 @@ impl Securing<'_, '_> {
     pub(super) fn check_stop(&self) -> Result<(), PartError> {
         if self.patience.is_over(self.world.clock) { Err(PartError::Stopped) } else { Ok(()) }
     }
+
+    /// Whether sources may be cloned rather than read at once: it saves time of the hold.
+    pub(super) fn may_clone(&self) -> bool {
+        self.in_hold && self.plan.secure() != Secure::Stream
+    }
+
+    /// How much may be copied privately.
+    fn may_copy(&self) -> u64 {
+        match self.plan.secure() {
+            _ if !self.in_hold => 0,
+            Secure::Stage => u64::MAX,
+            Secure::Stream => 0,
+            Secure::Auto | Secure::Snapshot => {
+                let free = rustix::fs::statvfs(&self.scratch).map_or(0, |stat| stat.f_bavail * stat.f_frsize);
+                MOST_COPIED.min(free / 2)
+            }
+        }
+    }
+}
+
+/// The copy of a part that was made before the hold.
+pub struct WarmCopy {
+    /// Its marks.
+    marks: PathBuf,
+    /// What it read and stored.
+    counts: Counts,
+}
+
+/// Copies a part before the hold, so that in the hold only what changed since need be read.
+///
+/// # Errors
+/// When it cannot be read or stored. Nothing is lost by it: the hold then has more to do.
+pub fn warm(part: &PlannedPart, context: &mut Securing<'_, '_>) -> Result<WarmCopy, PartError> {
+    crate::state::private_folder(&context.scratch)?;
+    let marks = context.scratch.with_extension("warm.jsonl");
+    let walk = Walk::of_files(part, context.plan).passing_over(context.staging.folders());
+    let last = context.marks.clone();
+    let counts = files::warm(&walk, &last, marks.clone(), context)?;
+    Ok(WarmCopy { marks, counts })
+}
+
+impl WarmCopy {
+    /// Files seen and bytes read.
+    pub fn amount(&self) -> (u64, u64) {
+        (self.counts.files, self.counts.bytes_read)
+    }
 }
 
 /// What was secured and waits to be stored.
 enum Kept {
     /// It is in the store already.
     Files { walk: Walk, marks: PathBuf },
+    /// Clones and copies of files, with what is known of each in `pending`.
+    Staged { walk: Walk, pending: PathBuf, copies: PathBuf },
+    /// Files that are read through a snapshot.
+    Seen { walk: Walk },
     /// A copy of a database.
-    Database { copy: PathBuf, source: PathBuf, watched: sqlite::Watched },
+    Database { copied: sqlite::Copied, source: PathBuf, watched: sqlite::Watched },
     /// What a command printed.
     Output { path: PathBuf, gives: Gives },
     /// What an export wrote.
@@ -190,6 +254,8 @@ fn blank(part: &PlannedPart, started: Timestamp) -> Capture {
         must: spec.must,
         problem: None,
         started,
+        when: spec.when.unwrap_or_default(),
+        secured: None,
         took_ms: 0,
         layout,
         roots: Vec::new(),
@@ -211,16 +277,16 @@ fn attempt(part: &PlannedPart, context: &mut Securing<'_, '_>, started: Timestam
     let mut capture = blank(part, started);
     let kept = match part.spec.kind() {
         PartKind::Files => {
-            let walk = Walk::of_files(part, context.plan);
-            streamed(part, walk, &mut capture, context)?
+            let walk = Walk::of_files(part, context.plan).passing_over(context.staging.folders());
+            of_walk(part, walk, &mut capture, context)?
         }
         PartKind::Export => {
             let path = produce::export(part, context)?;
             if part.spec.take.is_empty() {
                 Kept::Folder { path }
             } else {
-                let walk = Walk::of_take(part, context.plan);
-                streamed(part, walk, &mut capture, context)?
+                let walk = Walk::of_take(part, context.plan).passing_over(context.staging.folders());
+                secured_walk(part, walk, &mut capture, context)?
             }
         }
         PartKind::Command => {
@@ -230,41 +296,85 @@ fn attempt(part: &PlannedPart, context: &mut Securing<'_, '_>, started: Timestam
         PartKind::Sqlite => {
             let source = part.spec.sqlite.clone().unwrap_or_default();
             let copy = sqlite::copy_path(&context.scratch);
-            let watched = sqlite::copy(&source, &copy, context)?;
+            let seen = context.staging.seen(&source).filter(|_| context.in_hold);
+            let (watched, copied) = sqlite::secure(&source, seen, &copy, context)?;
+            capture.secured = Some(match &copied {
+                sqlite::Copied::From(_) => SecuredBy::Snapshot,
+                sqlite::Copied::At(path) if *path != copy => SecuredBy::Clone,
+                sqlite::Copied::At(_) => SecuredBy::Copy,
+            });
             capture.roots = vec![Root { path: source.display().to_string(), filesystem: String::new() }];
-            Kept::Database { copy, source, watched }
+            Kept::Database { copied, source, watched }
         }
     };
     let (scratch, marks) = (context.scratch.clone(), context.marks.clone());
     Ok(Secured { capture, kept, scratch, marks, new_marks: None })
 }
 
-fn streamed(
+/// Secures files through a snapshot where there is one, else by themselves.
+fn of_walk(
+    part: &PlannedPart,
+    mut walk: Walk,
+    capture: &mut Capture,
+    context: &mut Securing<'_, '_>,
+) -> Result<Kept, PartError> {
+    let staging = &context.staging;
+    if context.in_hold && !part.spec.cross && walk.look_through(|root| staging.seen(root)) {
+        capture.secured = Some(SecuredBy::Snapshot);
+        return Ok(Kept::Seen { walk });
+    }
+    secured_walk(part, walk, capture, context)
+}
+
+/// Secures files by clones and copies where that saves time of the hold, else by reading them into the store at once.
+fn secured_walk(
     part: &PlannedPart,
     walk: Walk,
     capture: &mut Capture,
     context: &mut Securing<'_, '_>,
 ) -> Result<Kept, PartError> {
-    let marks = context.scratch.join("marks.jsonl");
-    let last = context.marks.clone();
-    let wanted = Wanted::new(&part.spec.holds, walk.roots().iter().map(PathBuf::as_path));
-    let done = files::capture(&walk, &last, marks, wanted, context)?;
-    let counts = done.listed.counts;
-    if part.spec.empty != Some(Empty::Ok) {
-        same_ground(&done.roots, context.last)?;
-        if counts.files + counts.others == 0 {
-            return Err(PartError::Other(format!(
-                "there is nothing in {} (say `empty = \"ok\"` if that may be)",
-                part.source_text()
-            )));
-        }
+    let (last, warm) = (context.marks.clone(), context.warm.map(|warm| warm.marks.as_path()));
+    let known = Known { last: &last, warm };
+    if context.may_clone() {
+        let pending = context.scratch.join("pending.jsonl");
+        let copies = context.scratch.join("copies");
+        let most = context.may_copy();
+        let made = files::stage(&walk, &known, pending.clone(), Copies::new(copies.clone(), most), context)?;
+        let (counts, looked, by) = made;
+        judge_ground(part, &counts, &looked.roots, context.last)?;
+        (capture.counts, capture.secured) = (counts, by);
+        note_look(capture, looked);
+        return Ok(Kept::Staged { walk, pending, copies });
     }
-    capture.listing = Some(done.listed.listing);
-    capture.counts = counts;
-    capture.left_out = done.left_out;
-    capture.warnings = done.warnings;
-    capture.roots = done.roots;
-    Ok(Kept::Files { walk, marks: done.listed.marks })
+    let marks = context.scratch.join("marks.jsonl");
+    let wanted = Wanted::new(&part.spec.holds, walk.roots().iter().map(PathBuf::as_path));
+    let (listed, looked) = files::capture(&walk, &known, marks, wanted, context)?;
+    judge_ground(part, &listed.counts, &looked.roots, context.last)?;
+    capture.listing = Some(listed.listing);
+    capture.counts = listed.counts;
+    note_look(capture, looked);
+    Ok(Kept::Files { walk, marks: listed.marks })
+}
+
+fn note_look(capture: &mut Capture, looked: files::Looked) {
+    capture.left_out = looked.left_out;
+    capture.warnings.extend(looked.warnings);
+    capture.roots = looked.roots;
+}
+
+/// Refuses what is most likely not what the definition means: nothing at all, or a root on another filesystem.
+fn judge_ground(part: &PlannedPart, counts: &Counts, roots: &[Root], last: Option<&Capture>) -> Result<(), PartError> {
+    if part.spec.empty == Some(Empty::Ok) {
+        return Ok(());
+    }
+    same_ground(roots, last)?;
+    if counts.files + counts.others == 0 {
+        return Err(PartError::Other(format!(
+            "there is nothing in {} (say `empty = \"ok\"` if that may be)",
+            part.source_text()
+        )));
+    }
+    Ok(())
 }
 
 /// Refuses a root whose filesystem is another one than in the last good run: most likely a mount is missing.
@@ -290,6 +400,8 @@ pub enum Quiet {
     Quiet,
     /// It cannot be told: nothing was read from the source by Gullet itself.
     Unknown,
+    /// It does not matter: it was secured in an instant.
+    Instant,
     /// Files changed: the first of them, and how many.
     FilesChanged(Vec<String>, u64),
     /// The database was written to.
@@ -304,7 +416,7 @@ impl Secured {
     /// When the source can no longer be looked at.
     pub fn quiet(&self) -> Result<Quiet, PartError> {
         match &self.kept {
-            Kept::Files { walk, marks } => {
+            Kept::Files { walk, marks } | Kept::Staged { walk, pending: marks, .. } => {
                 let (named, count) = files::changed_since(walk, marks)?;
                 Ok(if count == 0 { Quiet::Quiet } else { Quiet::FilesChanged(named, count) })
             }
@@ -313,6 +425,7 @@ impl Secured {
                     watched.was_written().map_err(|error| PartError::Sqlite { path: source.clone(), source: error })?;
                 Ok(if written { Quiet::Written } else { Quiet::Quiet })
             }
+            Kept::Seen { .. } => Ok(Quiet::Instant),
             Kept::Output { .. } | Kept::Folder { .. } => Ok(Quiet::Unknown),
         }
     }
@@ -321,20 +434,18 @@ impl Secured {
     ///
     /// # Errors
     /// When it could not be stored, or is not what it must be.
-    pub fn store(
-        &mut self,
-        part: &PlannedPart,
-        deposit: &mut Deposit<'_>,
-        last: Option<&Capture>,
-    ) -> Result<(), PartError> {
-        if !matches!(self.kept, Kept::Files { .. }) {
-            self.store_kept(part, deposit)?;
-        }
+    pub fn store(&mut self, part: &PlannedPart, context: &mut Securing<'_, '_>) -> Result<(), PartError> {
+        let is_files = matches!(self.kept, Kept::Files { .. } | Kept::Staged { .. } | Kept::Seen { .. });
+        self.store_kept(part, context)?;
         let capture = &mut self.capture;
-        if capture.counts.bytes == 0 && !matches!(self.kept, Kept::Files { .. }) {
+        if let Some(warm) = context.warm {
+            capture.counts.bytes_read += warm.counts.bytes_read;
+            capture.counts.bytes_new += warm.counts.bytes_new;
+        }
+        if capture.counts.bytes == 0 && !is_files {
             capture.warnings.push("it has no bytes in it".to_owned());
         }
-        let judgement = drift::judge(&part.spec, capture, last);
+        let judgement = drift::judge(&part.spec, capture, context.last);
         capture.warnings.extend(judgement.warnings);
         match judgement.failures.as_slice() {
             [] => Ok(()),
@@ -342,15 +453,38 @@ impl Secured {
         }
     }
 
-    /// Stores what lies in the private folder.
-    fn store_kept(&mut self, part: &PlannedPart, deposit: &mut Deposit<'_>) -> Result<(), PartError> {
-        let wanted = Wanted::new(&part.spec.holds, std::iter::empty());
-        let mut lister = Lister::new(&self.marks, self.scratch.join("marks.jsonl"), wanted, deposit)?;
+    /// Stores what lies in private places.
+    fn store_kept(&mut self, part: &PlannedPart, context: &mut Securing<'_, '_>) -> Result<(), PartError> {
+        let new_marks = self.scratch.join("marks.jsonl");
+        let roots = match &self.kept {
+            Kept::Files { .. } => return Ok(()),
+            Kept::Seen { walk } => {
+                let wanted = Wanted::new(&part.spec.holds, walk.roots().iter().map(PathBuf::as_path));
+                let warm = context.warm.map(|warm| warm.marks.as_path());
+                let known = Known { last: &self.marks, warm };
+                let (listed, looked) = files::capture(walk, &known, new_marks, wanted, context)?;
+                judge_ground(part, &listed.counts, &looked.roots, context.last)?;
+                note_look(&mut self.capture, looked);
+                self.listed(listed);
+                return Ok(());
+            }
+            Kept::Staged { walk, .. } => walk.roots(),
+            Kept::Database { .. } | Kept::Output { .. } | Kept::Folder { .. } => &[],
+        };
+        let wanted = Wanted::new(&part.spec.holds, roots.iter().map(PathBuf::as_path));
+        let mut lister = Lister::new(&self.marks, new_marks, wanted, context.deposit)?;
+        let deposit = &mut *context.deposit;
         match &self.kept {
-            Kept::Files { .. } => {}
-            Kept::Database { copy, source, .. } => {
-                self.capture.facts.extend(sqlite::examine(copy)?);
-                stored::file(copy, name_of(source), Some(source), Cut::Pages, &mut lister, deposit)?;
+            Kept::Files { .. } | Kept::Seen { .. } => {}
+            Kept::Staged { pending, copies, .. } => {
+                let listed = files::store_staged(pending, copies, lister, context)?;
+                self.listed(listed);
+                return Ok(());
+            }
+            Kept::Database { copied, source, .. } => {
+                let copy = sqlite::complete(copied, &sqlite::copy_path(&self.scratch))?;
+                self.capture.facts.extend(sqlite::examine(&copy)?);
+                stored::file(&copy, name_of(source), Some(source), Cut::Pages, &mut lister, deposit)?;
             }
             Kept::Output { path, gives: Gives::Tar } => stored::tar(path, &mut lister, deposit)?,
             Kept::Output { path, gives: Gives::Bytes } => {
@@ -360,10 +494,19 @@ impl Secured {
             Kept::Folder { path } => stored::folder(path, &mut lister, deposit)?,
         }
         let listed = lister.finish(deposit)?;
-        self.capture.listing = Some(listed.listing);
-        self.capture.counts = listed.counts;
-        self.new_marks = Some(listed.marks);
+        self.listed(listed);
         Ok(())
+    }
+
+    fn listed(&mut self, listed: Listed) {
+        self.capture.listing = Some(listed.listing);
+        self.capture.counts = Counts { bytes_read: listed.counts.bytes_read + self.read_at_once(), ..listed.counts };
+        self.new_marks = Some(listed.marks);
+    }
+
+    /// Bytes that were read into the store in the hold, of what was otherwise staged.
+    fn read_at_once(&self) -> u64 {
+        if matches!(self.kept, Kept::Staged { .. }) { self.capture.counts.bytes_read } else { 0 }
     }
 
     /// The new marks and where they belong, to be put there when the run is recorded.

@@ -1,12 +1,15 @@
 //! SQLite databases, copied through the engine's own online backup.
 //!
-//! The copy is made while the application is held; that it is sound, and how many rows it has, is found out from the copy
+//! The copy is made while the application is held: through the engine, or by cloning the database with its log where the
+//! filesystem can, or afterwards from a snapshot; that it is sound, and how many rows it has, is found out from the copy
 //! afterwards. The connection that was copied from stays open, so that it can tell whether somebody wrote meanwhile.
 
 use std::fs;
+use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
+use gullet_store::IoPath;
 use rusqlite::backup::{Backup, StepResult};
 use rusqlite::{Connection, OpenFlags};
 
@@ -30,21 +33,109 @@ fn wrap(path: &Path) -> impl Fn(rusqlite::Error) -> PartError + '_ {
     |source| PartError::Sqlite { path: path.to_path_buf(), source }
 }
 
-/// Copies the database at `from` to the new file `to`.
-pub(super) fn copy(from: &Path, to: &Path, context: &mut Securing<'_, '_>) -> Result<Watched, PartError> {
-    let meta = fs::metadata(from).map_err(|error| gullet_store::PathError::new(from, error))?;
+/// Where a copy of a database is.
+pub(super) enum Copied {
+    /// Here; its log may lie beside it.
+    At(PathBuf),
+    /// It is still to be made, from the snapshot that shows the database here.
+    From(PathBuf),
+}
+
+/// Secures the database at `from`: through the snapshot that shows it at `seen`, by cloning it, or by copying it to the new
+/// file `to`.
+pub(super) fn secure(
+    from: &Path,
+    seen: Option<PathBuf>,
+    to: &Path,
+    context: &mut Securing<'_, '_>,
+) -> Result<(Watched, Copied), PartError> {
+    let meta = fs::metadata(from).at(from)?;
     if meta.len() == 0 {
         return Err(PartError::Other(format!("`{}` is empty: it is not a database yet", from.display())));
     }
     let wrap = wrap(from);
     let source = open_source(from).map_err(&wrap)?;
-    // A read transaction pins one state of the database for all steps of the copy.
+    // A read transaction pins one state of the database for all that follows: nobody can write pages of it (with a
+    // journal), nor start its log anew (with a log).
     source.execute_batch("begin; select count(*) from sqlite_schema;").map_err(&wrap)?;
     let version = data_version(&source).map_err(&wrap)?;
+    let copied = match seen {
+        Some(seen) => Copied::From(seen),
+        None => match clone(from, &meta, context)? {
+            Some(clone) => Copied::At(clone),
+            None => {
+                copy(&source, from, &meta, to, context)?;
+                Copied::At(to.to_path_buf())
+            }
+        },
+    };
+    source.execute_batch("commit").map_err(&wrap)?;
+    Ok((Watched { connection: source, version }, copied))
+}
+
+/// Clones a database and its log. The log second: what it has more than the database is what the engine puts into it on
+/// opening.
+fn clone(from: &Path, meta: &fs::Metadata, context: &mut Securing<'_, '_>) -> Result<Option<PathBuf>, PartError> {
+    if !context.may_clone() {
+        return Ok(None);
+    }
+    let file = fs::File::open(from).at(from)?;
+    let Some(database) = context.staging.clone_file(&file, meta.dev())? else { return Ok(None) };
+    let log = beside(from, "-wal");
+    if fs::metadata(&log).is_ok_and(|meta| meta.len() > 0) {
+        let file = fs::File::open(&log).at(&log)?;
+        let Some(clone) = context.staging.clone_file(&file, meta.dev())? else { return Ok(None) };
+        let place = beside(&database, "-wal");
+        fs::rename(&clone, &place).at(&place)?;
+    }
+    Ok(Some(database))
+}
+
+fn beside(database: &Path, suffix: &str) -> PathBuf {
+    let mut name = database.as_os_str().to_owned();
+    name.push(suffix);
+    name.into()
+}
+
+/// Makes the copy that is still to be made, into the new file `to`, and has the engine put a log that lies beside the copy
+/// into it. Gives where the copy is.
+pub(super) fn complete(copied: &Copied, to: &Path) -> Result<PathBuf, PartError> {
+    let copy = match copied {
+        Copied::At(copy) => copy.clone(),
+        Copied::From(seen) => {
+            for suffix in ["", "-wal", "-journal"] {
+                let (from, to) = (beside(seen, suffix), beside(to, suffix));
+                if suffix.is_empty() || from.exists() {
+                    fs::copy(&from, &to).at(&from)?;
+                }
+            }
+            to.to_path_buf()
+        }
+    };
+    if beside(&copy, "-wal").exists() || beside(&copy, "-journal").exists() {
+        let wrap = wrap(&copy);
+        let database = Connection::open(&copy).map_err(&wrap)?;
+        // Reading plays a journal back; a log is put into the database and removed when the last connection closes.
+        database.query_row("select count(*) from sqlite_schema", [], |row| row.get::<_, i64>(0)).map_err(&wrap)?;
+        database.query_row("pragma wal_checkpoint(truncate)", [], |row| row.get::<_, i64>(0)).map_err(&wrap)?;
+        database.close().map_err(|(_, error)| wrap(error))?;
+    }
+    Ok(copy)
+}
+
+/// Copies the database at `from`, open as `source`, to the new file `to`.
+fn copy(
+    source: &Connection,
+    from: &Path,
+    meta: &fs::Metadata,
+    to: &Path,
+    context: &mut Securing<'_, '_>,
+) -> Result<(), PartError> {
+    let wrap = wrap(from);
     let mut target = Connection::open(to).map_err(&wrap)?;
     target.execute_batch("pragma journal_mode = off; pragma synchronous = off;").map_err(&wrap)?;
     {
-        let backup = Backup::new(&source, &mut target).map_err(&wrap)?;
+        let backup = Backup::new(source, &mut target).map_err(&wrap)?;
         loop {
             context.check_stop()?;
             match backup.step(PAGES_A_STEP).map_err(&wrap)? {
@@ -59,9 +150,7 @@ pub(super) fn copy(from: &Path, to: &Path, context: &mut Securing<'_, '_>) -> Re
             }
         }
     }
-    source.execute_batch("commit").map_err(&wrap)?;
-    drop(target);
-    Ok(Watched { connection: source, version })
+    Ok(())
 }
 
 fn open_source(path: &Path) -> rusqlite::Result<Connection> {

@@ -33,7 +33,7 @@ fn contents(
 
 /// A mark that is never believed: what it is of was made for this run.
 fn fresh(entry: Entry) -> Marked {
-    Marked { entry, ctime: (0, 0), inode: 0, settled: false }
+    Marked { entry, ctime: (0, 0), inode: 0, settled: false, staged: None }
 }
 
 fn push(entry: Entry, lister: &mut Lister, deposit: &mut Deposit<'_>) -> Result<(), PartError> {

@@ -22,6 +22,8 @@ const NAMED: usize = 5;
 pub(super) struct Found {
     /// Its absolute path.
     pub(super) path: PathBuf,
+    /// Where it is read: elsewhere when it is seen through a snapshot.
+    pub(super) at: PathBuf,
     /// Its path in a listing: absolute, without the first `/`.
     pub(super) name: PathName,
     /// What `lstat` says of it.
@@ -36,6 +38,10 @@ pub(super) struct Walk {
     exclude: Patterns,
     cross: bool,
     avoid: Vec<Avoid>,
+    /// Folders of Gullet's own, passed over without a word.
+    own: Vec<PathBuf>,
+    /// Where each root is read.
+    seen: Option<Vec<PathBuf>>,
 }
 
 /// A place that is left out.
@@ -131,7 +137,31 @@ impl Walk {
             exclude: Patterns::new(&spec.exclude),
             cross: spec.cross,
             avoid,
+            own: Vec::new(),
+            seen: None,
         }
+    }
+
+    /// Passes over the folders that snapshots and clones lie in.
+    pub(super) fn passing_over<'p>(mut self, own: impl Iterator<Item = &'p Path>) -> Self {
+        self.own = own.map(Path::to_path_buf).collect();
+        self
+    }
+
+    /// Reads every root where `seen` says; `false` if it does not say so for one of them.
+    pub(super) fn look_through(&mut self, seen: impl Fn(&Path) -> Option<PathBuf>) -> bool {
+        self.seen = self.roots.iter().map(|root| seen(root)).collect();
+        self.seen.is_some()
+    }
+
+    /// Whether it is seen through a snapshot.
+    pub(super) fn is_seen(&self) -> bool {
+        self.seen.is_some()
+    }
+
+    /// Each root, and where it is read.
+    pub(super) fn roots_seen(&self) -> impl Iterator<Item = (&PathBuf, &PathBuf)> {
+        self.roots.iter().zip(self.seen.as_ref().unwrap_or(&self.roots))
     }
 
     /// The roots, sorted.
@@ -149,11 +179,12 @@ impl Walk {
         left: &mut LeftOuts,
         each: &mut dyn FnMut(Found) -> Result<(), E>,
     ) -> Result<(), E> {
-        for root in &self.roots {
+        for (root, at) in self.roots_seen() {
             // A root may be a link: what it leads to is captured, under the root's own name.
-            let meta = fs::metadata(root).at(root)?;
+            let meta = fs::metadata(at).at(at)?;
             let device = meta.dev();
-            self.visit(root, root, meta, device, left, each)?;
+            let found = Found { path: root.clone(), at: at.clone(), name: name_of(root), meta };
+            self.visit(root, found, device, left, each)?;
         }
         Ok(())
     }
@@ -161,16 +192,19 @@ impl Walk {
     fn visit<E: From<PathError>>(
         &self,
         root: &Path,
-        path: &Path,
-        meta: fs::Metadata,
+        found: Found,
         device: u64,
         left: &mut LeftOuts,
         each: &mut dyn FnMut(Found) -> Result<(), E>,
     ) -> Result<(), E> {
+        let (path, meta) = (&found.path, &found.meta);
         let is_folder = meta.is_dir();
         if path != root {
+            if self.own.contains(path) {
+                return Ok(());
+            }
             let identity = (meta.dev(), meta.ino());
-            if let Some(avoid) = self.avoid.iter().find(|a| a.path == path || a.identity == Some(identity)) {
+            if let Some(avoid) = self.avoid.iter().find(|a| a.path == *path || a.identity == Some(identity)) {
                 left.add(avoid.why.clone(), path);
                 return Ok(());
             }
@@ -186,18 +220,25 @@ impl Walk {
                 left.add("not in `include`".to_owned(), path);
                 return Ok(());
             }
-            if is_folder && meta.dev() != device && !self.cross {
+            let hollow = self.seen.is_some() && meta.ino() == super::btrfs::HOLLOW;
+            if is_folder && (meta.dev() != device || hollow) && !self.cross {
                 left.add("another filesystem (see `cross`)".to_owned(), path);
                 return Ok(());
             }
         }
-        each(Found { path: path.to_path_buf(), name: name_of(path), meta })?;
+        let (path, at) = (found.path.clone(), found.at.clone());
+        each(found)?;
         if is_folder {
-            for child in sorted_children(path)? {
+            for child in sorted_children(&at)? {
+                let name = child.file_name().unwrap_or_default();
+                let path = path.join(name);
                 match fs::symlink_metadata(&child) {
-                    Ok(meta) => self.visit(root, &child, meta, device, left, each)?,
+                    Ok(meta) => {
+                        let found = Found { name: name_of(&path), path, at: child, meta };
+                        self.visit(root, found, device, left, each)?;
+                    }
                     Err(error) if error.kind() == io::ErrorKind::NotFound => {
-                        left.add("vanished while it was read".to_owned(), &child);
+                        left.add("vanished while it was read".to_owned(), &path);
                     }
                     Err(error) => return Err(PathError::new(&child, error).into()),
                 }

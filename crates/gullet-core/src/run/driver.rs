@@ -11,7 +11,7 @@ use std::time::Duration;
 use gullet_store::{Cache, Deposit, DepositOptions, Holdings, Store, StoreError};
 use jiff::Timestamp;
 
-use crate::definition::{Drift, OneOrMany};
+use crate::definition::{Drift, OneOrMany, Secure};
 use crate::event::{CommandReport, Event, Listener, StepKind, StepName, StepReport, What};
 use crate::hold::Guarded;
 use crate::hook::{Call, CallOutcome, Limits, Patience, Runner};
@@ -19,11 +19,12 @@ use crate::ids::RunId;
 use crate::logbook::Logged;
 use crate::machine::{Machine, Moment, Reply, Task};
 use crate::outcome::Outcome;
-use crate::part::{self, PartError, Quiet, Secured, Securing};
-use crate::plan::Plan;
+use crate::part::{self, Grounds, PartError, Quiet, Secured, Securing, Staging, WarmCopy};
+use crate::plan::{Plan, PlannedPart};
 use crate::preflight::{StoreTrouble, check_store};
 use crate::record::{Record, RecordBuilder};
 use crate::state::{AppLock, State};
+use crate::words::{count, size};
 use crate::world::{Stop, World};
 
 /// How often progress is told, at most.
@@ -107,6 +108,9 @@ pub fn execute(setup: Setup<'_>, listener: &mut dyn Listener) -> Ended {
         machine: Machine::new(setup.plan.shape()),
         builder: RecordBuilder::default(),
         secured: setup.plan.parts.iter().map(|_| None).collect(),
+        warm: setup.plan.parts.iter().map(|_| None).collect(),
+        grounds: Grounds::default(),
+        staging: Staging::new(setup.state, &setup.plan.app, setup.run.as_str()),
         store,
         store_trouble: trouble.or(leftovers.as_ref().err().cloned()),
         leftovers: leftovers.unwrap_or_default(),
@@ -147,6 +151,10 @@ pub(super) struct Driver<'a, 'd> {
     pub(super) machine: Machine,
     pub(super) builder: RecordBuilder,
     pub(super) secured: Vec<Option<Secured>>,
+    /// Copies of parts that were made before the hold.
+    warm: Vec<Option<WarmCopy>>,
+    grounds: Grounds,
+    staging: Staging,
     pub(super) store: Option<Store>,
     store_trouble: Option<String>,
     leftovers: Vec<String>,
@@ -205,6 +213,8 @@ impl<'a> Driver<'a, '_> {
         let outcome = self.machine.outcome();
         let took = self.world.clock.uptime().saturating_sub(self.began);
         self.emit(What::RunEnded { outcome, took_ms: millis(took) });
+        // What cannot be removed now stays noted, and a later command tries again and says so.
+        let _ = self.staging.clear(self.runner);
         let _ = fs::remove_dir_all(&self.scratch);
         if let Some((path, _)) = self.log.take() {
             // A log that stays open means that the run has no record: the next command writes it.
@@ -289,10 +299,14 @@ impl<'a> Driver<'a, '_> {
         let (kind, about) = self.name(task);
         self.steps += 1;
         let step = StepName { number: self.steps, kind, about };
-        if let Task::Hooks(moment) = task
-            && self.plan.hooks(moment).is_empty()
-        {
-            // Nothing to run is no step worth telling.
+        let nothing = match task {
+            Task::Hooks(moment) => self.plan.hooks(moment).is_empty(),
+            Task::Snapshot => !self.staging.wants_snapshot(),
+            Task::Clear => self.staging.is_clear(),
+            _ => false,
+        };
+        if nothing {
+            // Nothing to do is no step worth telling.
             self.steps -= 1;
             return Reply::Yes;
         }
@@ -303,16 +317,20 @@ impl<'a> Driver<'a, '_> {
         let reply = match task {
             Task::Preflight => self.preflight(&mut done),
             Task::Hooks(moment) => self.hooks(moment, &mut done),
+            Task::Ready => self.ready(&mut done),
+            Task::Warm(number) => self.warm(number, &mut done),
             Task::Look(number) => self.look(number, &mut done),
             Task::Enter(number) => self.enter(number, &mut done),
             Task::Settle(number) => self.settle(number, &mut done),
             Task::Prove(number) => self.prove(number, &mut done),
+            Task::Snapshot => self.snapshot(&mut done),
             Task::Capture(number) => self.capture(number, &mut done),
             Task::Quiet(number) => self.quiet(number, &mut done),
             Task::ProveAgain(number) => self.prove_again(number, &mut done),
             Task::Leave(number) => self.leave(number, &mut done),
             Task::ProveLeft(number) => self.prove_left(number, &mut done),
             Task::Store(number) => self.store_part(number, &mut done),
+            Task::Clear => self.clear(&mut done),
             Task::Finish => self.finish(&mut done),
             Task::ReadBack => self.read_back(&mut done),
             Task::Commit => {
@@ -338,16 +356,20 @@ impl<'a> Driver<'a, '_> {
         match task {
             Task::Preflight => (StepKind::Preflight, None),
             Task::Hooks(moment) => (StepKind::Hooks, Some(moment.word().to_owned())),
+            Task::Ready => (StepKind::Ready, None),
+            Task::Warm(number) => (StepKind::Warm, part(number)),
             Task::Look(number) => (StepKind::Look, step(number)),
             Task::Enter(number) => (StepKind::Enter, step(number)),
             Task::Settle(number) => (StepKind::Settle, step(number)),
             Task::Prove(number) => (StepKind::Prove, step(number)),
+            Task::Snapshot => (StepKind::Snapshot, None),
             Task::Capture(number) => (StepKind::Capture, part(number)),
             Task::Quiet(number) => (StepKind::Quiet, part(number)),
             Task::ProveAgain(number) => (StepKind::ProveAgain, step(number)),
             Task::Leave(number) => (StepKind::Leave, step(number)),
             Task::ProveLeft(number) => (StepKind::ProveLeft, step(number)),
             Task::Store(number) => (StepKind::Store, part(number)),
+            Task::Clear => (StepKind::Clear, None),
             Task::Finish => (StepKind::Finish, None),
             Task::ReadBack => (StepKind::ReadBack, None),
             Task::Commit => (StepKind::Commit, None),
@@ -490,22 +512,28 @@ impl<'a> Driver<'a, '_> {
         self.last_good.and_then(|last| last.record.capture(&self.plan.parts[number].name))
     }
 
-    fn capture(&mut self, number: usize, done: &mut Done) -> Reply {
+    /// Does something with a part that reads or stores it.
+    fn with_part<T>(
+        &mut self,
+        number: usize,
+        done: &mut Done,
+        act: impl FnOnce(&PlannedPart, &mut Securing<'_, '_>) -> T,
+    ) -> Option<T> {
         let planned = &self.plan.parts[number];
-        let started = self.world.clock.now();
-        let Some(mut deposit) = self.deposit.take() else { return Reply::No };
-        let in_hold = self.machine.holds();
+        let mut deposit = self.deposit.take()?;
+        let in_hold = self.machine.holds() || self.machine.is_in_found_hold();
         let patience = if in_hold { self.patience() } else { Patience { until: None, lost: None, ..self.patience() } };
         let store = self.store.as_ref().map_or(String::new(), |store| store.info().id.clone());
         let marks = self.state.marks_path(&store, &self.plan.app, &planned.name).unwrap_or_default();
         let (world, last, mut told) = (self.world, self.last_capture(number), self.world.clock.uptime());
         let name = planned.name.clone();
+        let listener = &mut *self.listener;
         let mut progress = |files: u64, bytes: u64| {
             let now = world.clock.uptime();
             if now.saturating_sub(told) >= PROGRESS {
                 told = now;
                 let what = What::Progress { part: name.clone(), files, bytes };
-                self.listener.hear(&Event { at: world.clock.now(), what });
+                listener.hear(&Event { at: world.clock.now(), what });
             }
         };
         let mut context = Securing {
@@ -517,21 +545,113 @@ impl<'a> Driver<'a, '_> {
             progress: &mut progress,
             scratch: self.scratch.join(format!("part-{number}")),
             marks,
+            grounds: &mut self.grounds,
+            staging: &mut self.staging,
+            in_hold,
+            warm: self.warm[number].as_ref(),
             last,
             reread: self.plan.request.reread,
             commands: Vec::new(),
             notes: Default::default(),
         };
-        let secured = part::secure(planned, &mut context);
-        done.commands = std::mem::take(&mut context.commands);
+        let acted = act(planned, &mut context);
+        done.commands.append(&mut context.commands);
         drop(context);
         self.deposit = Some(deposit);
-        match secured {
-            Ok(secured) => {
+        Some(acted)
+    }
+
+    /// Before the hold: what would cost time of it.
+    fn ready(&mut self, done: &mut Done) -> Reply {
+        self.grounds.look_at_all(self.plan, self.world.clock);
+        match self.staging.ready(self.plan) {
+            Ok(found) => {
+                done.note = Some(found);
+                Reply::Yes
+            }
+            Err(why) => {
+                let advice = "say `secure = \"auto\"`, and the best that is possible is done";
+                self.trouble(None, why, Some(advice.to_owned()));
+                Reply::No
+            }
+        }
+    }
+
+    fn warm(&mut self, number: usize, done: &mut Done) -> Reply {
+        match self.with_part(number, done, part::warm) {
+            Some(Ok(copy)) => {
+                let (files, bytes) = copy.amount();
+                done.note = Some(format!("{}, {} read", count(files, "file"), size(bytes)));
+                self.warm[number] = Some(copy);
+                Reply::Yes
+            }
+            Some(Err(PartError::Stopped)) => Reply::Yes,
+            Some(Err(error)) => {
+                let name = self.plan.parts[number].name.clone();
+                self.warn(Some(&name), format!("it could not be copied before the hold: {error}"));
+                Reply::Warned
+            }
+            None => Reply::No,
+        }
+    }
+
+    fn snapshot(&mut self, done: &mut Done) -> Reply {
+        let by_hook = self.plan.spec.snapshot.as_ref();
+        let made = match by_hook {
+            Some(hooks) => {
+                let call = Call {
+                    moment: "snapshot",
+                    limit: Limits::HOOK,
+                    patience: self.patience(),
+                    notes: true,
+                    ..Call::default()
+                };
+                let outcome = self.runner.run(&hooks.make, call);
+                self.took(outcome, "snapshot", done).and_then(|()| {
+                    let shows = hooks.shows.iter().map(|(from, to)| (from.clone(), to.clone()));
+                    self.staging.show(shows).map_err(|error| format!("{}: {}", error.path.display(), error.source))
+                })
+            }
+            None => {
+                self.staging.snapshot().map(drop).map_err(|error| format!("{}: {}", error.path.display(), error.source))
+            }
+        };
+        match made {
+            Ok(()) => Reply::Yes,
+            Err(why) if self.plan.secure() == Secure::Snapshot => {
+                done.note = Some(why.clone());
+                self.trouble(Some("snapshot"), why, None);
+                Reply::No
+            }
+            Err(why) => {
+                done.note = Some(why.clone());
+                self.warn(Some("snapshot"), format!("none could be made, so the parts are copied: {why}"));
+                Reply::Warned
+            }
+        }
+    }
+
+    fn clear(&mut self, done: &mut Done) -> Reply {
+        match self.staging.clear(self.runner) {
+            Ok(()) => Reply::Yes,
+            Err(why) => {
+                done.note = Some(why.clone());
+                self.warn(Some("staging"), why);
+                Reply::Warned
+            }
+        }
+    }
+
+    fn capture(&mut self, number: usize, done: &mut Done) -> Reply {
+        let started = self.world.clock.now();
+        match self.with_part(number, done, part::secure) {
+            Some(Ok(secured)) => {
+                done.note = secured.capture.secured.map(|by| format!("by a {}", by.words()));
                 self.secured[number] = Some(secured);
                 Reply::Yes
             }
-            Err(error) => self.part_failed(number, &error, started, done),
+            Some(Err(error)) => self.part_failed(number, &error, started, done),
+            None => Reply::No,
         }
     }
 
@@ -555,6 +675,10 @@ impl<'a> Driver<'a, '_> {
         match secured.quiet() {
             Ok(Quiet::Quiet) => {
                 done.note = Some("nothing was written to it while held".to_owned());
+                Reply::Yes
+            }
+            Ok(Quiet::Instant) => {
+                done.note = Some("it was secured in an instant".to_owned());
                 Reply::Yes
             }
             Ok(Quiet::Unknown) => {
@@ -584,23 +708,21 @@ impl<'a> Driver<'a, '_> {
     }
 
     fn store_part(&mut self, number: usize, done: &mut Done) -> Reply {
-        let planned = &self.plan.parts[number];
-        let last = self.last_capture(number);
-        let (Some(mut secured), Some(deposit)) = (self.secured[number].take(), self.deposit.as_mut()) else {
-            return Reply::No;
-        };
-        match secured.store(planned, deposit, last) {
-            Ok(()) => {
+        let name = self.plan.parts[number].name.clone();
+        let Some(mut secured) = self.secured[number].take() else { return Reply::No };
+        match self.with_part(number, done, |planned, context| secured.store(planned, context)) {
+            Some(Ok(())) => {
                 let warned = !secured.capture.warnings.is_empty();
                 let warnings = secured.capture.warnings.clone();
                 self.emit(What::Captured { capture: Box::new(secured.capture.clone()) });
                 for text in warnings {
-                    self.warn(Some(&planned.name), text);
+                    self.warn(Some(&name), text);
                 }
                 self.secured[number] = Some(secured);
                 if warned { Reply::Warned } else { Reply::Yes }
             }
-            Err(error) => self.part_failed(number, &error, secured.capture.started, done),
+            Some(Err(error)) => self.part_failed(number, &error, secured.capture.started, done),
+            None => Reply::No,
         }
     }
 }

@@ -1,6 +1,7 @@
 //! `gullet show`.
 
 use clap::Args;
+use gullet_core::definition::When;
 use gullet_core::event::{CommandReport, StepReport, Stream};
 use gullet_core::logbook::Logged;
 use gullet_core::plan::shell_words;
@@ -157,16 +158,26 @@ fn captures(ui: &mut Ui, record: &Record) {
             None => format!("{}; {} new to the store", capture_text(capture), size(capture.counts.bytes_new)),
             Some(problem) => problem.clone(),
         };
+        let how = capture.secured.map(|by| format!(" by a {}", by.words())).unwrap_or_default();
         vec![
             harmless(&capture.part),
             format!("{}{}", capture.kind.word(), if capture.must { ", must" } else { "" }),
             state,
-            duration(capture.took_ms),
+            format!("{}{how}", duration(capture.took_ms)),
             harmless(&text),
         ]
     });
-    ui.say(table(&["part", "kind", "result", ">secured in", "what"], rows.collect()));
+    ui.say(table(&["part", "kind", "result", "secured in", "what"], rows.collect()));
     for capture in &record.captures {
+        let moment = match capture.when {
+            When::Held => None,
+            When::Before => Some("before"),
+            When::After => Some("after"),
+        };
+        if let Some(moment) = moment {
+            let text = "it is not of the same moment as the others";
+            ui.say(harmless(&format!("  {} was captured {moment} the hold: {text}", capture.part)));
+        }
         let notes = [("lacks", &capture.lacks), ("after a restore", &capture.after_restore)];
         for (what, texts) in notes.iter().filter(|(_, texts)| !texts.is_empty()) {
             ui.say(harmless(&format!("  {} {what}: {}", capture.part, texts.join("; "))));

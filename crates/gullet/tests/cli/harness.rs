@@ -137,8 +137,12 @@ impl Desk {
 
     /// An open desk with a changed definition.
     pub fn with(change: impl FnOnce(String) -> String) -> Self {
-        let place = Place::new();
-        fs::create_dir(place.path("desk")).unwrap();
+        Self::at(Place::new(), change)
+    }
+
+    /// An open desk in a place where its folder may be a mount already.
+    pub fn at(place: Place, change: impl FnOnce(String) -> String) -> Self {
+        fs::create_dir_all(place.path("desk")).unwrap();
         let text = DEMO
             .replace("@QUAYBOOK@", &place.text("quaybook"))
             .replace("@DESK@", &place.text("desk"))
@@ -217,6 +221,33 @@ impl Mounted {
         let mounted = Command::new("mount").args(["-t", "tmpfs", "-o", &options, "tmpfs"]).arg(path).status().unwrap();
         assert!(mounted.success(), "mounting a small tmpfs needs root");
         Self(path.to_path_buf())
+    }
+}
+
+/// A filesystem of its own in a file, unmounted when this is dropped.
+pub struct Disk {
+    mounted: Mounted,
+    _image: tempfile::NamedTempFile,
+}
+
+impl Disk {
+    /// Makes a filesystem (`btrfs`, `xfs`, `ext4`) and mounts it at `path`.
+    pub fn at(path: &Path, kind: &str) -> Self {
+        let image = tempfile::NamedTempFile::new().unwrap();
+        image.as_file().set_len(512 << 20).unwrap();
+        let force = if kind == "ext4" { "-F" } else { "-f" };
+        let make = Command::new(format!("mkfs.{kind}")).args(["-q", force]).arg(image.path()).output().unwrap();
+        assert!(make.status.success(), "{}", String::from_utf8_lossy(&make.stderr));
+        fs::create_dir_all(path).unwrap();
+        let mount = Command::new("mount").args(["-o", "loop"]).arg(image.path()).arg(path).output().unwrap();
+        assert!(mount.status.success(), "mounting needs root: {}", String::from_utf8_lossy(&mount.stderr));
+        Self { mounted: Mounted(path.to_path_buf()), _image: image }
+    }
+
+    /// Names in its top folder that begin with a dot.
+    pub fn hidden(&self) -> Vec<String> {
+        let names = fs::read_dir(&self.mounted.0).unwrap().map(|entry| entry.unwrap().file_name());
+        names.map(|name| name.to_string_lossy().into_owned()).filter(|name| name.starts_with('.')).collect()
     }
 }
 

@@ -12,4 +12,5 @@ mod hold;
 mod output;
 mod preflight;
 mod restore;
+mod secure;
 mod store;
