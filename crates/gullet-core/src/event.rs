@@ -307,6 +307,28 @@ pub type Facts = BTreeMap<String, serde_json::Value>;
 pub trait Listener {
     /// One more event.
     fn hear(&mut self, event: &Event);
+
+    /// A person must do something: shows it, waits until it is said to be done, and gives whether to ask the application
+    /// again. Nobody is there unless this is implemented. It must come back soon after `over` says so.
+    fn attend(&mut self, instruction: &Instruction, over: &dyn Fn() -> bool) -> bool {
+        let _ = (instruction, over);
+        false
+    }
+}
+
+/// What a person is asked to do in the middle of a run.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Instruction {
+    /// The hold step it is about.
+    pub about: String,
+    /// What is not as it must be.
+    pub problem: String,
+    /// What to do.
+    pub to_do: String,
+    /// What the application is asked again afterwards, in words.
+    pub then: &'static str,
+    /// What happens when nobody does it.
+    pub otherwise: String,
 }
 
 impl<F: FnMut(&Event)> Listener for F {

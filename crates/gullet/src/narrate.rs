@@ -1,6 +1,6 @@
 //! The events of a run as lines of text, or as JSON Lines.
 
-use gullet_core::event::{Event, Listener, StepKind, StepReport, What};
+use gullet_core::event::{Event, Instruction, Listener, StepKind, StepReport, What};
 use gullet_core::record::Capture;
 
 use crate::text::{count, duration, harmless, size};
@@ -25,11 +25,13 @@ pub struct Narrator<'a> {
     told: u64,
     /// Width of the column that names what a step is about.
     width: usize,
+    /// Whether somebody may be asked to do something.
+    attended: bool,
 }
 
 impl<'a> Narrator<'a> {
-    pub fn new(ui: &'a mut Ui) -> Self {
-        Self { ui, explained: false, held_ms: None, complaints: Vec::new(), told: 0, width: 9 }
+    pub fn new(ui: &'a mut Ui, attended: bool) -> Self {
+        Self { ui, explained: false, held_ms: None, complaints: Vec::new(), told: 0, width: 9, attended }
     }
 
     fn line(&mut self, mark: &str, step: &str, about: &str, note: &str) {
@@ -54,7 +56,9 @@ impl<'a> Narrator<'a> {
                 self.explained = true;
                 format!("{took}  {}", styled(DIM, "backup mode begins"))
             }
+            StepKind::Capture if !note.is_empty() => format!("{took}  {}", styled(DIM, note)),
             StepKind::Enter | StepKind::Prove | StepKind::Capture | StepKind::ProveLeft => took,
+            StepKind::Snapshot | StepKind::Clear => took,
             StepKind::ProveAgain => "still held".to_owned(),
             StepKind::Leave => match self.held_ms {
                 Some(held) => format!("{took}  {}", styled(DIM, format!("after {} in backup mode", duration(held)))),
@@ -120,6 +124,22 @@ pub fn capture_text(capture: &Capture) -> String {
 }
 
 impl Listener for Narrator<'_> {
+    fn attend(&mut self, instruction: &Instruction, over: &dyn Fn() -> bool) -> bool {
+        if !self.attended || !self.ui.can_ask() {
+            return false;
+        }
+        self.complain();
+        let about = &instruction.about;
+        self.ui.complain("");
+        self.ui.complain(styled(BOLD, harmless(&format!("Your hand is needed: {about} {}", instruction.problem))));
+        self.ui.complain(format!("  {} {}", styled(WARN, "to do:"), harmless(&instruction.to_do)));
+        self.ui.complain(harmless(&format!("  Then press Enter, and {about} is asked again {}.", instruction.then)));
+        self.ui.complain(harmless(&format!("  Or type stop: {}.", instruction.otherwise)));
+        let answer = self.ui.ask("> ", over);
+        self.ui.complain("");
+        answer.is_some_and(|line| line.trim() != "stop")
+    }
+
     fn hear(&mut self, event: &Event) {
         if !matches!(event.what, What::Progress { .. }) {
             self.told += 1;

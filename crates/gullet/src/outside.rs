@@ -93,9 +93,23 @@ impl Outside {
     }
 }
 
-/// The command that starts a guard: this very program, even where its file was replaced meanwhile.
-pub fn guard_command() -> Vec<OsString> {
-    vec!["/proc/self/exe".into(), "guard".into()]
+/// The commands that start a guard, the best first: this very program, even where its file was replaced meanwhile. Where a
+/// service manager is, it gets a scope of its own if that is permitted, so that ending the session or the unit that this
+/// command runs in does not take the guard with it.
+pub fn guard_commands() -> Vec<Vec<OsString>> {
+    let plain = vec![vec!["/proc/self/exe".into(), "guard".into()]];
+    if !std::path::Path::new("/run/systemd/system").is_dir() {
+        return plain;
+    }
+    let own = std::process::id();
+    let mut scope: Vec<OsString> = ["systemd-run", "--scope", "--quiet", "--collect"].map(Into::into).to_vec();
+    if !rustix::process::geteuid().is_root() {
+        scope.push("--user".into());
+    }
+    // There `/proc/self/exe` would be the program that makes the scope.
+    scope.extend([format!("--unit=gullet-guard-{own}").into(), "--".into(), format!("/proc/{own}/exe").into()]);
+    scope.push("guard".into());
+    [vec![scope], plain].concat()
 }
 
 /// Makes this process a guard: in a session of its own, so that no terminal and no login session takes it with them, safe

@@ -161,6 +161,31 @@ impl Ui {
         }
     }
 
+    /// Whether somebody is there who can be asked.
+    pub fn can_ask(&self) -> bool {
+        !self.json && io::stdin().is_terminal() && io::stderr().is_terminal()
+    }
+
+    /// Asks for a line; `None` at the end of input, or soon after `over` says so.
+    pub fn ask(&mut self, prompt: &str, over: &dyn Fn() -> bool) -> Option<String> {
+        use rustix::event::{PollFd, PollFlags, Timespec, poll};
+        self.clear();
+        let _ = write!(self.err, "{prompt}");
+        let _ = self.err.flush();
+        let stdin = io::stdin();
+        let pause = Timespec { tv_sec: 0, tv_nsec: 100_000_000 };
+        loop {
+            if over() {
+                return None;
+            }
+            let ready = poll(&mut [PollFd::new(&stdin, PollFlags::IN)], Some(&pause));
+            if ready.is_ok_and(|ready| ready > 0) {
+                let mut line = String::new();
+                return stdin.read_line(&mut line).ok().filter(|read| *read > 0).map(|_| line);
+            }
+        }
+    }
+
     /// Shows what is going on, on a terminal, when it goes on for long enough.
     pub fn progress(&mut self, text: &str) {
         if self.quiet || self.json || !io::stderr().is_terminal() {

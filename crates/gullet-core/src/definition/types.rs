@@ -320,6 +320,9 @@ pub struct HoldStep {
     /// What a person is told to do when leaving fails.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub by_hand: Option<String>,
+    /// What a person at the terminal is told to do when entering fails; then the application is asked again.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub enter_by_hand: Option<String>,
     /// The name of a lock that applications share: only one of them is in such a step at a time. It is waited for before
     /// anything is entered.
     #[serde(default, skip_serializing_if = "Option::is_none")]

@@ -5,6 +5,7 @@ use std::io::{BufRead, BufReader, Write};
 use std::path::Path;
 use std::process::{Child, ChildStdin, Command, Stdio};
 use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::mpsc::{Receiver, RecvTimeoutError, channel};
 use std::time::Duration;
 
@@ -43,12 +44,23 @@ pub struct Guarded {
 }
 
 impl Guarded {
-    /// Starts a guard; nothing is held before [`Guarded::ask`] enters something. `lost` is set as soon as the hold is lost,
-    /// or the guard itself is.
+    /// Starts a guard by the first of `commands` that can; nothing is held before [`Guarded::ask`] enters something. `lost`
+    /// is set as soon as the hold is lost, or the guard itself is.
     ///
     /// # Errors
     /// When it cannot be started or refuses.
-    pub fn start(command: &[OsString], order: &Order, lost: &Arc<Stop>) -> Result<Self, GuardError> {
+    pub fn start(commands: &[Vec<OsString>], order: &Order, lost: &Arc<Stop>) -> Result<Self, GuardError> {
+        let mut last = Err(GuardError::Gone);
+        for command in commands {
+            last = Self::start_by(command, order, lost);
+            if matches!(last, Ok(_) | Err(GuardError::Refused(_))) {
+                break;
+            }
+        }
+        last
+    }
+
+    fn start_by(command: &[OsString], order: &Order, lost: &Arc<Stop>) -> Result<Self, GuardError> {
         let (program, arguments) = command.split_first().ok_or(GuardError::Gone)?;
         let mut guard = Command::new(program);
         guard.args(arguments).current_dir("/").stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::null());
@@ -57,8 +69,11 @@ impl Guarded {
             return Err(GuardError::Gone);
         };
         let (send, answers) = channel();
-        let lost = Arc::clone(lost);
-        std::thread::spawn(move || {
+        // A guard that never got ready has lost nothing.
+        let is_ready = Arc::new(AtomicBool::new(false));
+        let (lost_too, ready_too) = (Arc::clone(lost), Arc::clone(&is_ready));
+        let reader = std::thread::spawn(move || {
+            let lost = lost_too;
             for line in BufReader::new(output).lines().map_while(Result::ok) {
                 let Ok(message) = serde_json::from_str(&line) else { break };
                 if matches!(message, FromGuard::Lost { .. }) {
@@ -68,14 +83,20 @@ impl Guarded {
                     break;
                 }
             }
-            lost.ask(1);
+            if ready_too.load(Ordering::SeqCst) {
+                lost.ask(1);
+            }
         });
         let mut line = serde_json::to_vec(order).map_err(|error| GuardError::Start(error.into()))?;
         line.push(b'\n');
-        requests.write_all(&line).map_err(GuardError::Start)?;
+        let sent = requests.write_all(&line);
         let ready = answers.recv_timeout(READY_WITHIN);
         match ready {
-            Ok(FromGuard::Ready { taken_over }) => {
+            Ok(FromGuard::Ready { taken_over }) if sent.is_ok() => {
+                is_ready.store(true, Ordering::SeqCst);
+                if reader.is_finished() {
+                    lost.ask(1);
+                }
                 let token = order.token.clone();
                 Ok(Self { child, requests, answers, token, taken_over, lost: None, gone: false })
             }

@@ -48,8 +48,8 @@ pub struct Setup<'a> {
     pub last_good: Option<&'a Logged>,
     /// The name of the last record of the application by this writer.
     pub previous: Option<String>,
-    /// The command that starts a guard: this program, told to be one.
-    pub guard: &'a [OsString],
+    /// The commands that start a guard (this program, told to be one), tried in this order.
+    pub guard: &'a [Vec<OsString>],
 }
 
 /// A run that is over.
@@ -170,12 +170,12 @@ pub(super) struct Driver<'a, 'd> {
     pub(super) guard: Option<Guarded>,
     /// Set when the hold is lost, so that what is being captured ends at once.
     pub(super) lost: &'a Arc<Stop>,
-    pub(super) guard_command: &'a [OsString],
+    pub(super) guard_command: &'a [Vec<OsString>],
     steps: u32,
     /// Whether the reason for going out early was told.
     told: bool,
     pub(super) committed: Option<Committed>,
-    listener: &'a mut dyn Listener,
+    pub(super) listener: &'a mut dyn Listener,
 }
 
 /// What a task's execution gives besides its reply.

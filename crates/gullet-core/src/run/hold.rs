@@ -1,7 +1,9 @@
 //! The hold, step by step: look, enter, settle, prove, prove again, leave, prove that it serves.
 
+use std::sync::Arc;
+
 use crate::definition::{HoldStep, OneOrMany, Probe};
-use crate::event::What;
+use crate::event::{Instruction, What};
 use crate::hold::{Answer, GuardError, Guarded, Note, NoteHead, Op, Order, Stuck, forgotten, guard, notes_folder};
 use crate::hook::{Call, Limits, Patience};
 use crate::ids::random_id;
@@ -170,7 +172,58 @@ impl<'a> Driver<'a, '_> {
             let took = self.world.clock.uptime().saturating_sub(began);
             self.settling += took.saturating_sub(std::time::Duration::from_millis(worked));
         }
-        self.judged(answer.and_then(|answer| answer.result), step, "cannot be entered", done)
+        let result = answer.and_then(|answer| answer.result);
+        if let Err(why) = &result
+            && self.entered_by_hand(step, Op::Prove(number), &format!("cannot be entered: {why}"), done)
+        {
+            return Reply::Yes;
+        }
+        self.judged(result, step, "cannot be entered", done)
+    }
+
+    /// Has a person put the application into backup mode, where one is there and it can be asked whether it is.
+    fn entered_by_hand(&mut self, step: &HoldStep, prove: Op, problem: &str, done: &mut Done) -> bool {
+        if step.entered.is_none() {
+            return false;
+        }
+        let to_do = step.enter_by_hand.clone().or_else(|| {
+            let enter = step.enter.as_ref().map(crate::plan::command_text)?;
+            Some(format!("put it into backup mode by hand: {enter}"))
+        });
+        let limit = crate::definition::Span(self.plan.longest_hold());
+        let mut problem = problem.to_owned();
+        loop {
+            if self.world.stop.asked().is_some() || self.is_lost() || self.is_over() {
+                return false;
+            }
+            let instruction = Instruction {
+                about: step.name.clone(),
+                problem,
+                to_do: to_do.clone().unwrap_or_else(|| "put it into backup mode by hand".to_owned()),
+                then: "whether it is in backup mode",
+                otherwise: format!("nothing is captured, and it is left again; {limit} after entering at the latest"),
+            };
+            if !self.attend(&instruction) {
+                return false;
+            }
+            match self.ask(prove, &step.name, done).and_then(|answer| answer.result) {
+                Ok(()) => {
+                    done.note = Some("by hand".to_owned());
+                    return true;
+                }
+                Err(why) => problem = format!("is not held: {why}"),
+            }
+        }
+    }
+
+    /// Shows an instruction and waits, for as long as the hold may last.
+    fn attend(&mut self, instruction: &Instruction) -> bool {
+        let (world, until, lost) = (self.world, self.deadline(), Arc::clone(self.lost));
+        let over = move || {
+            let late = until.is_some_and(|until| world.clock.uptime() >= until);
+            late || world.stop.asked().is_some() || lost.asked().is_some()
+        };
+        self.listener.attend(instruction, &over)
     }
 
     pub(super) fn settle(&mut self, number: usize, done: &mut Done) -> Reply {
@@ -193,7 +246,12 @@ impl<'a> Driver<'a, '_> {
             self.trouble(Some(&step.name), why, None);
             return Reply::No;
         }
-        let reply = self.asked(Op::Prove(number), step, "is not held", done);
+        let result = self.ask(Op::Prove(number), &step.name, done).and_then(|answer| answer.result);
+        let by_hand = match &result {
+            Err(why) => self.entered_by_hand(step, Op::Prove(number), &format!("is not held: {why}"), done),
+            Ok(()) => false,
+        };
+        let reply = if by_hand { Reply::Yes } else { self.judged(result, step, "is not held", done) };
         if reply == Reply::Yes && number + 1 == self.plan.spec.hold.len() {
             let proven = self.plan.spec.hold.iter().all(|step| step.entered.is_some());
             self.emit(What::Held { proven });
@@ -265,33 +323,39 @@ impl<'a> Driver<'a, '_> {
 
     pub(super) fn prove_left(&mut self, number: usize, done: &mut Done) -> Reply {
         let step = self.step(number);
-        let result = match (self.guard.is_some(), &step.left) {
-            (false, _) | (_, None) => Ok(()),
-            (true, Some(probes)) => match self.ask(Op::ProveLeft(number), &step.name, done) {
-                Ok(answer) => answer.result,
-                Err(_) => {
-                    let call = self.call("left", Limits::PROBE, Patience::default());
-                    let outcome = self.runner.wait_for(probes, &call, Limits::WITHIN);
-                    self.took(outcome, &step.name, done)
-                }
-            },
-        };
-        match result {
-            Ok(()) => Reply::Yes,
-            Err(why) => {
-                done.note = Some(why.clone());
-                self.not_released(step, &why);
-                Reply::No
+        loop {
+            let Err(why) = self.ask_left(number, step, done) else { return Reply::Yes };
+            let instruction = Instruction {
+                about: step.name.clone(),
+                problem: format!("is not released: {why}"),
+                to_do: by_hand(step).unwrap_or_else(|| "release it by hand".to_owned()),
+                then: "whether it serves",
+                otherwise: "the run ends as not released, and leaving is tried again and again".to_owned(),
+            };
+            // Nothing is over here: leaving has no limit, and a wish to stop is no reason to leave it held.
+            if self.guard.is_some() && step.left.is_some() && self.listener.attend(&instruction, &|| false) {
+                continue;
+            }
+            done.note = Some(why.clone());
+            self.not_released(step, &why);
+            return Reply::No;
+        }
+    }
+
+    fn ask_left(&mut self, number: usize, step: &HoldStep, done: &mut Done) -> Result<(), String> {
+        let (true, Some(probes)) = (self.guard.is_some(), &step.left) else { return Ok(()) };
+        match self.ask(Op::ProveLeft(number), &step.name, done) {
+            Ok(answer) => answer.result,
+            Err(_) => {
+                let call = self.call("left", Limits::PROBE, Patience::default());
+                let outcome = self.runner.wait_for(probes, &call, Limits::WITHIN);
+                self.took(outcome, &step.name, done)
             }
         }
     }
 
     fn not_released(&mut self, step: &HoldStep, why: &str) {
-        let advice = step.by_hand.clone().or_else(|| {
-            let leave = step.leave.as_ref().map(crate::plan::command_text)?;
-            Some(format!("release it by hand: {leave}"))
-        });
-        self.trouble(Some(&step.name), format!("the application is not released: {why}"), advice);
+        self.trouble(Some(&step.name), format!("the application is not released: {why}"), by_hand(step));
     }
 
     /// Tells once that everything is left.
@@ -313,4 +377,12 @@ impl<'a> Driver<'a, '_> {
             && self.plan.spec.hold.iter().all(|step| step.left.is_some());
         self.emit(What::Released { proven, away_ms });
     }
+}
+
+/// What a person is told to do when leaving fails.
+fn by_hand(step: &HoldStep) -> Option<String> {
+    step.by_hand.clone().or_else(|| {
+        let leave = step.leave.as_ref().map(crate::plan::command_text)?;
+        Some(format!("release it by hand: {leave}"))
+    })
 }

@@ -14,7 +14,7 @@ use crate::cli::Global;
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::open;
-use crate::outside::{Outside, guard_command};
+use crate::outside::{Outside, guard_commands};
 use crate::table::table;
 use crate::text::{duration, harmless, time};
 use crate::ui::{BAD, GOOD, Ui, WARN, styled};
@@ -80,7 +80,7 @@ pub fn hold(ui: &mut Ui, global: &Global, args: &HoldArgs) -> Result<Exit, Comma
         by_hand: true,
         take_over: false,
     };
-    let mut guard = Guarded::start(&guard_command(), &order, &std::sync::Arc::default())
+    let mut guard = Guarded::start(&guard_commands(), &order, &std::sync::Arc::default())
         .map_err(|error| CommandError::new(Exit::Refused, &error).hint("`gullet release` lists what is held"))?;
     let entered = enter(ui, &mut guard, &spec.hold, world);
     if let Err(error) = entered {

@@ -15,7 +15,7 @@ use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::narrate::Narrator;
 use crate::open;
-use crate::outside::{Outside, guard_command};
+use crate::outside::{Outside, guard_commands};
 use crate::text::{count, duration, harmless, size};
 use crate::ui::{BAD, DIM, Ui, outcome, styled};
 
@@ -39,6 +39,9 @@ pub struct RunArgs {
     /// Read every file anew instead of believing that unmarked ones are unchanged
     #[arg(long)]
     pub(super) reread: bool,
+    /// Nobody is at the terminal: fail clearly instead of asking for something to be done by hand
+    #[arg(long)]
+    pub(super) unattended: bool,
 }
 
 pub fn run(ui: &mut Ui, global: &Global, args: &RunArgs) -> Result<Exit, CommandError> {
@@ -55,7 +58,7 @@ pub fn run(ui: &mut Ui, global: &Global, args: &RunArgs) -> Result<Exit, Command
     for app in &args.apps {
         let request =
             Request { app: app.clone(), only: args.parts.clone(), reason: args.reason.clone(), reread: args.reread };
-        let ended = run_one(ui, &loaded, &state, &outside, request);
+        let ended = run_one(ui, &loaded, &state, &outside, request, !args.unattended);
         exit = exit.worse(match ended {
             Ok(ended) => {
                 summary(ui, &ended);
@@ -80,6 +83,7 @@ pub fn run_one(
     state: &State,
     outside: &Outside,
     request: Request,
+    attended: bool,
 ) -> Result<Ended, CommandError> {
     let world = outside.world();
     let run = RunId::new(world.random);
@@ -123,9 +127,9 @@ pub fn run_one(
         top: state.folder().to_path_buf(),
     };
     let plan = Plan::make(loaded, request, state.folder().to_path_buf(), &runner, last_good)?;
-    let guard = guard_command();
+    let guard = guard_commands();
     let setup = Setup { world, state, run, plan: &plan, lock, store, last_good, previous, guard: &guard };
-    Ok(execute(setup, &mut Narrator::new(ui)))
+    Ok(execute(setup, &mut Narrator::new(ui, attended)))
 }
 
 /// The last line of a run.

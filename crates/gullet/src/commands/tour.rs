@@ -159,6 +159,7 @@ impl Tour<'_> {
             reason: Some(reason.to_owned()),
             parts: parts.to_vec(),
             reread: false,
+            unattended: true,
         };
         run::run(self.ui, &self.global, &args)
     }

@@ -97,7 +97,7 @@ fn main_is_stopped_and_the_guard_leaves_at_the_limit_and_main_cannot_commit_late
 
 #[test]
 fn main_is_stopped_at_any_event_of_the_hold_and_goes_on_after_the_guard_has_left() {
-    let desk = Desk::with(|definition| definition.replace("longest_hold = \"1m\"", "longest_hold = \"700ms\""));
+    let desk = Desk::with(|definition| definition.replace("longest_hold = \"1m\"", "longest_hold = \"1s\""));
     let lines = desk.place.gullet(&["run", "quaybook", "--json"]).exits(0).out;
     let number = |what: &str| lines.lines().position(|line| line.contains(what)).unwrap() + 1;
     let hold = number("\"hold_began\"") + 1..number("\"leaving_began\"");
@@ -105,9 +105,8 @@ fn main_is_stopped_at_any_event_of_the_hold_and_goes_on_after_the_guard_has_left
         let mut command = desk.place.command(&["run", "quaybook"]);
         command.env("GULLET_AT_EVENT", format!("{event}:STOP")).stdout(Stdio::null()).stderr(Stdio::null());
         let mut run = command.spawn().unwrap();
-        println!("stopped at event {event}: {}", lines.lines().nth(event - 1).unwrap());
         is_stopped(&run);
-        std::thread::sleep(Duration::from_millis(1000));
+        std::thread::sleep(Duration::from_millis(1300));
         serves_within(&desk, 3);
         signal("CONT", run.id());
         let code = run.wait().unwrap().code();
@@ -414,4 +413,42 @@ fn the_boot_entry_releases_what_was_forgotten() {
     let mut shell = Command::new("sh");
     shell.args(["-c", &command]).current_dir("/");
     called(shell).exits(0);
+}
+
+#[test]
+fn where_a_service_manager_is_the_guard_gets_a_scope_of_its_own_if_that_is_permitted() {
+    let desk = Desk::open();
+    for (permitted, does) in [(true, "shift 6; exec \"$@\""), (false, "exit 1")] {
+        let stand_in = desk.place.file("bin/systemd-run", format!("#!/bin/sh\necho \"$@\" >> {}\n{does}\n", desk.place.text("log")));
+        Command::new("chmod").arg("+x").arg(&stand_in).status().unwrap();
+        let script = format!(
+            "mount -t tmpfs none /run && mkdir -p /run/systemd/system && PATH={}:$PATH exec {} run quaybook",
+            desk.place.text("bin"),
+            crate::harness::GULLET
+        );
+        let mut inside = Command::new("unshare");
+        inside.args(["-m", "sh", "-ec", &script]).current_dir(desk.place.path(""));
+        called(inside).exits(0);
+        let log = fs::read_to_string(desk.place.path("log")).unwrap();
+        assert!(log.starts_with("--scope --quiet --collect --unit=gullet-guard-"), "{permitted}: {log}");
+        assert_eq!(desk.state(), "serving");
+    }
+}
+
+#[test]
+fn the_unit_of_a_run_lets_the_guard_live_and_releases_after_it() {
+    let place = Place::with_parts("[[app.app.part]]\nname = \"p\"\ncommand = [\"echo\", \"x\"]\n");
+    let unit = place.gullet(&["timer", "--service", "app"]).exits(0).out;
+    for text in [
+        "run app --unattended",
+        "KillMode=process",
+        "OOMPolicy=continue",
+        "ExecStopPost=/",
+        "release --forgotten",
+    ] {
+        assert!(unit.contains(text), "{text}: {unit}");
+    }
+    place.gullet(&["timer", "--service", "nothing"]).exits(2);
+    place.gullet(&["timer"]).exits(2);
+    place.gullet(&["timer", "--boot", "cron", "--service", "app"]).exits(2);
 }

@@ -1,6 +1,7 @@
 //! Gullet driven through the built program, on files in temporary folders.
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on should panic")]
 
+mod attended;
 mod capture;
 mod consistency;
 mod definition;

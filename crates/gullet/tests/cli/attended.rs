@@ -1,0 +1,147 @@
+//! Runs with somebody at the terminal: what cannot be done by the hooks is asked for, calmly, and the application is asked
+//! again. Without a terminal it is a clear failure.
+
+use std::io::{Read, Write};
+use std::process::{Child, ChildStdin, Command, Stdio};
+use std::sync::mpsc::{Receiver, channel};
+use std::time::{Duration, Instant};
+
+use crate::harness::{Desk, GULLET, audit};
+
+/// A run on a terminal of its own.
+struct Terminal {
+    child: Child,
+    keys: ChildStdin,
+    shown: Receiver<Vec<u8>>,
+    text: String,
+}
+
+impl Terminal {
+    fn run(desk: &Desk, more: &str) -> Self {
+        let mut script = Command::new("script");
+        script.args(["-qec", &format!("{GULLET} run quaybook {more}"), "/dev/null"]).current_dir(desk.place.path(""));
+        let mut child = script.stdin(Stdio::piped()).stdout(Stdio::piped()).spawn().unwrap();
+        let keys = child.stdin.take().unwrap();
+        let mut output = child.stdout.take().unwrap();
+        let (send, shown) = channel();
+        std::thread::spawn(move || {
+            let mut buffer = [0; 4096];
+            while let Ok(read) = output.read(&mut buffer)
+                && read > 0
+                && send.send(buffer[..read].to_vec()).is_ok()
+            {}
+        });
+        Self { child, keys, shown, text: String::new() }
+    }
+
+    /// Waits until the terminal shows `wanted`, after what was waited for before.
+    #[track_caller]
+    fn wait_for(&mut self, wanted: &str) {
+        let began = Instant::now();
+        while !self.text.contains(wanted) {
+            assert!(began.elapsed() < Duration::from_secs(20), "no {wanted:?} in {}", self.text);
+            if let Ok(bytes) = self.shown.recv_timeout(Duration::from_millis(100)) {
+                self.text.push_str(&String::from_utf8_lossy(&bytes));
+            }
+        }
+        let end = self.text.find(wanted).unwrap() + wanted.len();
+        self.text.drain(..end);
+    }
+
+    fn type_line(&mut self, line: &str) {
+        writeln!(self.keys, "{line}").unwrap();
+    }
+
+    fn code(mut self) -> (Option<i32>, String) {
+        let code = self.child.wait().unwrap().code();
+        self.text.extend(self.shown.iter().map(|bytes| String::from_utf8_lossy(&bytes).into_owned()));
+        (code, self.text)
+    }
+}
+
+fn desk() -> Desk {
+    Desk::with(|definition| {
+        definition
+            .replace("by_hand = ", "enter_by_hand = \"open the Desk panel and press Pause\"\nby_hand = ")
+            .replace("tries = 3", "tries = 1")
+            .replace("within = \"2s\"", "within = \"200ms\"")
+    })
+}
+
+#[test]
+fn an_application_that_refuses_to_pause_is_paused_by_hand_and_the_run_goes_on() {
+    let desk = desk();
+    desk.misbehave("refuse-pause");
+    let mut terminal = Terminal::run(&desk, "");
+    terminal.wait_for("Your hand is needed: desk cannot be entered");
+    terminal.wait_for("open the Desk panel and press Pause");
+    terminal.wait_for("> ");
+    // Said to be done and not done: it is asked for again.
+    terminal.type_line("");
+    terminal.wait_for("Your hand is needed: desk is not held");
+    terminal.wait_for("> ");
+    desk.misbehave("none");
+    desk.ask(&["pause"]).exits(0);
+    terminal.type_line("");
+    let (code, text) = terminal.code();
+    assert_eq!(code, Some(0), "{text}");
+    assert_eq!(desk.state(), "serving");
+    let steps = desk.place.record()["steps"].clone();
+    assert!(steps.as_array().unwrap().iter().any(|step| step["kind"] == "enter" && step["note"] == "by hand"), "{steps}");
+    audit(&desk.restore("out")).exits(0);
+}
+
+#[test]
+fn who_gives_up_fails_the_run_and_nothing_is_held() {
+    let desk = desk();
+    desk.misbehave("refuse-pause");
+    let mut terminal = Terminal::run(&desk, "");
+    terminal.wait_for("> ");
+    terminal.type_line("stop");
+    let (code, text) = terminal.code();
+    assert_eq!(code, Some(1), "{text}");
+    assert!(text.contains("cannot be entered"), "{text}");
+    assert_eq!(desk.state(), "serving");
+}
+
+#[test]
+fn nobody_answers_and_it_is_left_at_the_limit() {
+    let desk = Desk::with(|definition| definition.replace("longest_hold = \"1m\"", "longest_hold = \"1s\""));
+    desk.misbehave("refuse-pause");
+    let began = Instant::now();
+    let mut terminal = Terminal::run(&desk, "");
+    terminal.wait_for("> ");
+    let (code, text) = terminal.code();
+    assert_eq!(code, Some(1), "{text}");
+    assert!(text.contains("limit") && began.elapsed() < Duration::from_secs(6), "{text}");
+    assert_eq!(desk.state(), "serving");
+}
+
+#[test]
+fn an_application_that_does_not_resume_is_resumed_by_hand() {
+    let desk = desk();
+    desk.misbehave("ignore-resume");
+    let mut terminal = Terminal::run(&desk, "");
+    terminal.wait_for("Your hand is needed: desk is not released");
+    terminal.wait_for("open the Desk panel and press Resume");
+    terminal.wait_for("> ");
+    assert_eq!(desk.state(), "paused");
+    desk.misbehave("none");
+    desk.ask(&["resume"]).exits(0);
+    terminal.type_line("");
+    let (code, text) = terminal.code();
+    assert_eq!(code, Some(0), "{text}");
+    assert_eq!(desk.place.record()["outcome"], "complete");
+}
+
+#[test]
+fn unattended_it_is_a_clear_failure() {
+    let desk = desk();
+    desk.misbehave("refuse-pause");
+    let terminal = Terminal::run(&desk, "--unattended");
+    let (code, text) = terminal.code();
+    assert_eq!(code, Some(1), "{text}");
+    assert!(text.contains("a ferry is boarding") && !text.contains("Your hand"), "{text}");
+    // And without a terminal there is nobody to ask.
+    desk.run().exits(1).says("a ferry is boarding");
+}
