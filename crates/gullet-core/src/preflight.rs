@@ -12,14 +12,29 @@ use std::time::Duration;
 use gullet_store::Store;
 use serde::Serialize;
 
-use crate::definition::{CommandSpec, OneOrMany, PartKind, Probe};
+use crate::definition::{App, CommandSpec, OneOrMany, PartKind, Probe, Secure, When};
 use crate::hold::{Note, Stuck, notes_folder};
 use crate::hook::{Call, Limits, Runner};
 use crate::logbook::{Logbook, Logged};
-use crate::part::{Survey, chain, survey};
-use crate::plan::Plan;
+use crate::part::{Survey, chain, foresee, survey};
+use crate::plan::{Plan, PlannedPart};
+use crate::record::SecuredBy;
 use crate::state::State;
-use crate::words::{count, duration, size};
+use crate::words::{count, duration, list, size};
+
+/// Bytes that are read into the store in a millisecond, roughly, and bytes that are copied.
+const STREAMED_A_MS: u64 = 200_000;
+const COPIED_A_MS: u64 = 500_000;
+
+/// Filesystems that are not this machine's own, by the magic numbers of statfs(2).
+const NOT_OURS: [(u64, &str); 6] = [
+    (0x6969, "NFS"),
+    (0xFF53_4D42, "CIFS"),
+    (0xFE53_4D42, "SMB"),
+    (0x6573_5546, "FUSE"),
+    (0x0102_1997, "9p"),
+    (0x00C3_6400, "Ceph"),
+];
 
 /// How a check came out. Ordered by severity.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
@@ -110,7 +125,8 @@ pub fn check(preflight: &Preflight<'_>) -> Vec<Check> {
     preflight.store(&mut checks);
     preflight.space(&surveys, &mut checks);
     preflight.application(&mut checks);
-    preflight.hold(&mut checks);
+    preflight.hold(&surveys, &mut checks);
+    preflight.state_folder(&mut checks);
     preflight.history(&mut checks);
     checks.0
 }
@@ -281,7 +297,7 @@ impl Preflight<'_> {
         }
     }
 
-    fn hold(&self, checks: &mut Checks) {
+    fn hold(&self, surveys: &[Option<Survey>], checks: &mut Checks) {
         let spec = &self.plan.spec;
         if let Some(why) = &spec.no_hold {
             checks.warn("hold", format!("none: {why}"), "the parts will not be of one moment");
@@ -300,17 +316,89 @@ impl Preflight<'_> {
             checks.warn("hold", found, "give it a `left` probe");
         }
         let limit = u64::try_from(self.plan.longest_hold().as_millis()).unwrap_or(u64::MAX);
-        if let Some(held) = self.last().and_then(|last| last.record.hold.held_ms) {
-            let found = format!("held {} last time, {} at most", duration(held), duration(limit));
-            if held > limit / 2 {
-                checks.warn("hold", found, "raise `longest_hold`, or find what takes so long with `gullet show`");
-            } else {
-                checks.pass("hold", found);
+        let measured = self.last().and_then(|last| last.record.hold.held_ms);
+        let (held, found) = match measured {
+            Some(held) => (held, format!("held {} last time, {} at most", duration(held), duration(limit))),
+            None => {
+                let (held, slowest) = self.foreseen_hold(surveys);
+                let found = format!("about {} by the sizes, {} at most{slowest}", duration(held), duration(limit));
+                (held, found)
+            }
+        };
+        if held > limit / 2 {
+            checks.warn("hold", found, &self.shorter());
+        } else {
+            checks.pass("hold", found);
+        }
+        for part in &self.plan.parts {
+            let wanted = self.plan.spec.secure == Some(Secure::Snapshot);
+            let sources = part.spec.files.iter().chain(&part.spec.sqlite);
+            for source in sources.filter(|_| wanted) {
+                if foresee(source, self.plan, part.spec.cross) != Some(SecuredBy::Snapshot) {
+                    let found = format!("{}: there can be no snapshot of {}", part.name, source.display());
+                    checks.fail("hold", found, Some("say `secure = \"auto\"`, or describe one with `snapshot`".to_owned()));
+                }
             }
         }
         if std::process::id() == 1 {
             let found = "Gullet is the first process here: if it is killed, its guard dies with it";
             checks.warn("guard", found, "only the next command can release then");
+        }
+    }
+
+    /// How long the hold would last by the sizes of the sources, in milliseconds, and which part takes longest. Hooks and
+    /// exports cannot be foreseen.
+    fn foreseen_hold(&self, surveys: &[Option<Survey>]) -> (u64, String) {
+        let held = self.plan.parts.iter().zip(surveys).filter(|(part, _)| part.spec.when.unwrap_or_default() == When::Held);
+        let each = held.filter_map(|(part, survey)| {
+            let survey = survey.as_ref()?;
+            let source = part.spec.files.first().or(part.spec.sqlite.as_ref())?;
+            let rate = match foresee(source, self.plan, part.spec.cross) {
+                Some(SecuredBy::Snapshot | SecuredBy::Clone) => return Some((part, survey.files / 20)),
+                Some(SecuredBy::Copy) => COPIED_A_MS,
+                None => STREAMED_A_MS,
+            };
+            let bytes = if part.spec.warm { survey.bytes / 50 } else { survey.bytes };
+            Some((part, bytes / rate + survey.files / 20))
+        });
+        let each: Vec<(&PlannedPart, u64)> = each.collect();
+        let sum = each.iter().map(|(_, ms)| ms).sum();
+        let slowest = each.iter().max_by_key(|(_, ms)| ms).filter(|(_, ms)| *ms > 1000);
+        (sum, slowest.map_or(String::new(), |(part, _)| format!(", most of it for `{}`", part.name)))
+    }
+
+    /// What would make the hold shorter.
+    fn shorter(&self) -> String {
+        let files = self.plan.parts.iter().filter(|part| part.spec.kind() == PartKind::Files);
+        let cold: Vec<String> = files.filter(|part| !part.spec.warm).map(|part| format!("`{}`", part.name)).collect();
+        let mut sources = self.plan.parts.iter().flat_map(|part| part.spec.sources());
+        let can = sources.find_map(|source| {
+            let plain = Plan { spec: App { secure: None, ..self.plan.spec.clone() }, ..self.plan.clone() };
+            foresee(source, &plain, false).filter(|by| *by != SecuredBy::Copy)
+        });
+        let mut words = Vec::new();
+        if let Some(by) = can.filter(|_| matches!(self.plan.secure(), Secure::Stream | Secure::Stage)) {
+            words.push(format!("`secure = \"auto\"` would take a {}", by.words()));
+        }
+        if !cold.is_empty() {
+            words.push(format!("`warm = true` for {} leaves the hold only what changed meanwhile", list(&cold)));
+        }
+        words.push("or raise `longest_hold`".to_owned());
+        words.join("; ")
+    }
+
+    /// The hold note and the locks need a filesystem of this machine's own.
+    fn state_folder(&self, checks: &mut Checks) {
+        let folder = self.state.folder();
+        let Ok(stat) = rustix::fs::statfs(folder) else { return };
+        let magic = stat.f_type as u64 & 0xFFFF_FFFF;
+        match NOT_OURS.iter().find(|(number, _)| *number == magic) {
+            Some((_, name)) => checks.warn(
+                "state folder",
+                format!("{} is on {name}", folder.display()),
+                "keep `state` on a local disk: locks and the hold note cannot be relied on there",
+            ),
+            None => checks.pass("state folder", format!("{}: private, on a local filesystem", folder.display())),
         }
     }
 

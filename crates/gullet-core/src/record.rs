@@ -310,6 +310,8 @@ pub enum RemarkKind {
     Verified,
     /// Something is damaged.
     Damaged,
+    /// A person declared that the application is no longer held.
+    Declared,
     /// A kind that this version does not know.
     #[serde(other)]
     Unknown,
@@ -323,6 +325,7 @@ impl RemarkKind {
             Self::Finished => "finished",
             Self::Verified => "verified",
             Self::Damaged => "damaged",
+            Self::Declared => "declared",
             Self::Unknown => "unknown",
         }
     }

@@ -156,7 +156,7 @@ impl Guard<'_, '_> {
                 self.leave(&why);
             }
             let main_matters = !self.order.by_hand;
-            if self.main_gone.asked().is_some() && (main_matters || !self.keeper.holds()) {
+            if self.main_gone.asked().is_some() && (main_matters || self.gone || !self.keeper.holds()) {
                 // Nothing is held, or nobody is left to let it go but us.
                 return self.let_go("the process that held it is gone");
             }
@@ -190,13 +190,11 @@ impl Guard<'_, '_> {
     fn leave(&mut self, why: &str) {
         self.gone = true;
         let left = self.keeper.leave_all(why);
-        self.lose(match &left {
+        // What does not let go is tried again when main is gone: until then main may still want an answer.
+        self.lose(match left {
             Ok(()) => why.to_owned(),
             Err(stuck) => format!("{why}; {stuck}"),
         });
-        if left.is_err() && self.order.by_hand {
-            self.let_go(why);
-        }
     }
 
     fn answer(&mut self, op: Op) {

@@ -18,6 +18,7 @@ use super::btrfs;
 use crate::definition::{CommandSpec, PartKind, Secure, When};
 use crate::hook::{Call, Limits, Runner};
 use crate::plan::Plan;
+use crate::record::SecuredBy;
 use crate::state::{AppLock, State, StateError};
 use crate::words::list;
 
@@ -264,6 +265,25 @@ impl Staging {
         let path = self.note_path().map_err(|error| error.to_string())?;
         fs::remove_file(&path).map_err(|error| format!("{}: {error}", path.display()))
     }
+}
+
+/// How a source would be secured, as far as that can be told without touching anything.
+pub fn foresee(source: &Path, plan: &Plan, cross: bool) -> Option<SecuredBy> {
+    let real = fs::canonicalize(source).ok()?;
+    let secure = plan.secure();
+    if secure == Secure::Stream || plan.spec.hold.is_empty() {
+        return None;
+    }
+    let hooks = plan.spec.snapshot.as_ref().filter(|_| secure != Secure::Stage);
+    let shown = |from: &PathBuf| real.starts_with(fs::canonicalize(from).unwrap_or_default());
+    if hooks.is_some_and(|hooks| hooks.shows.keys().any(shown)) {
+        return Some(SecuredBy::Snapshot);
+    }
+    if secure != Secure::Stage && !cross && btrfs::subvolume(&real).is_some() {
+        return Some(SecuredBy::Snapshot);
+    }
+    let magic = rustix::fs::statfs(&real).ok()?.f_type as u64 & 0xFFFF_FFFF;
+    Some(if may_clone(magic) { SecuredBy::Clone } else { SecuredBy::Copy })
 }
 
 /// Filesystems that can share blocks between files, by the magic numbers of statfs(2): btrfs, xfs, zfs, bcachefs, ocfs2,

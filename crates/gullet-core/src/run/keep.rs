@@ -6,11 +6,13 @@ use gullet_store::{DocumentName, Store, WriterInfo, check_payload};
 
 use crate::event::{StepName, StepReport, What};
 use crate::hold::{guard, notes_folder};
+use crate::logbook::Logged;
 use crate::machine::{Moment, Reply};
 use crate::outcome::Outcome;
 use crate::part::chain;
 use crate::record::{RECORD_VERSION, Record, Remark, RemarkKind, stem_time};
 use crate::words::{count, size};
+use crate::world::World;
 
 use super::driver::{Committed, Done, Driver};
 
@@ -237,6 +239,29 @@ impl Driver<'_, '_> {
             self.warn(Some("record"), format!("the hooks' result could not be stored: {}", chain(&error)));
         }
     }
+}
+
+/// Remarks that a person declared the application of a run to be no longer held.
+///
+/// # Errors
+/// When the store cannot take it.
+pub fn remark_declared(
+    store: &Store,
+    logged: &Logged,
+    text: &str,
+    world: World<'_>,
+) -> Result<(), gullet_store::StoreError> {
+    let remark = Remark {
+        remark: 1,
+        run: logged.record.run.clone(),
+        record: logged.name.clone(),
+        at: world.clock.now(),
+        what: RemarkKind::Declared,
+        outcome: Outcome::Complete,
+        text: text.to_owned(),
+        steps: Vec::new(),
+    };
+    add_remark(store, &logged.record, &remark)
 }
 
 /// Writes a remark about a run.

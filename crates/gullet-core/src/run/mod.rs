@@ -11,4 +11,5 @@ mod recover;
 
 pub use driver::{Ended, Setup, execute};
 pub(crate) use keep::add_remark;
+pub use keep::remark_declared;
 pub use recover::recover;

@@ -3,9 +3,11 @@
 use std::time::Duration;
 
 use clap::Args;
-use gullet_core::definition::{HoldStep, Span};
+use gullet_core::definition::{HoldStep, Loaded, Span};
 use gullet_core::hold::{Guarded, Note, NoteHead, Op, Order, Stuck, forgotten};
 use gullet_core::ids::random_id;
+use gullet_core::logbook::Logbook;
+use gullet_core::run::remark_declared;
 use gullet_core::state::State;
 use gullet_core::world::{Clock, World};
 use jiff::Timestamp;
@@ -174,7 +176,7 @@ pub fn release(ui: &mut Ui, global: &Global, args: &ReleaseArgs) -> Result<Exit,
     let outside = Outside::new();
     outside.listen_to_signals()?;
     if let (Some(app), Some(why)) = (&args.app, &args.declare) {
-        return declare(ui, &state, app, why, &outside);
+        return declare(ui, &loaded, &state, app, why, &outside);
     }
     let all_left = crate::forgotten::settle(ui, &loaded, &state, &outside);
     if args.forgotten {
@@ -276,7 +278,14 @@ fn tell(head: &NoteHead, signal: rustix::process::Signal) {
     }
 }
 
-fn declare(ui: &mut Ui, state: &State, app: &str, why: &str, outside: &Outside) -> Result<Exit, CommandError> {
+fn declare(
+    ui: &mut Ui,
+    loaded: &Loaded,
+    state: &State,
+    app: &str,
+    why: &str,
+    outside: &Outside,
+) -> Result<Exit, CommandError> {
     let notes = state.folder().join("holds");
     let clock: &dyn Clock = outside.world().clock;
     for _ in 0..100 {
@@ -301,6 +310,7 @@ fn declare(ui: &mut Ui, state: &State, app: &str, why: &str, outside: &Outside) 
                     let _ = std::io::Write::write_all(&mut file, format!("{event}\n").as_bytes());
                     let _ = state.close_log(&path);
                 }
+                remark(ui, loaded, app, &note.head().run, &text, outside.world());
                 ui.say(format!("{} the hold of {app} is closed: {}", styled(WARN, "! declared:"), harmless(why)));
                 return Ok(Exit::Complete);
             }
@@ -308,4 +318,17 @@ fn declare(ui: &mut Ui, state: &State, app: &str, why: &str, outside: &Outside) 
         clock.sleep(Duration::from_millis(20));
     }
     Err(CommandError::text(Exit::Failed, "the guard of the hold does not go"))
+}
+
+/// Remarks upon the run that held, where it has a record and the store can be reached; the log has it in any case.
+fn remark(ui: &mut Ui, loaded: &Loaded, app: &str, run: &str, text: &str, world: World<'_>) {
+    let Some((_, spec)) = loaded.definition.store_of(app) else { return };
+    let Ok(store) = open::store_at(spec.location.as_ref()) else { return };
+    let book = Logbook::read(&store, Some(app), None).unwrap_or_default();
+    let of_run = book.runs.iter().find(|logged| logged.record.run.as_str() == run && logged.in_store);
+    if let Some(logged) = of_run
+        && let Err(error) = remark_declared(&store, logged, text, world)
+    {
+        ui.warning(&format!("the store could not be told: {error}"));
+    }
 }

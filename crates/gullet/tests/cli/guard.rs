@@ -213,6 +213,31 @@ fn what_does_not_let_go_is_tried_again_until_it_does() {
 }
 
 #[test]
+fn a_declaration_is_a_remark_upon_the_run_that_held() {
+    let desk = Desk::with(|definition| definition.replace("tries = 3", "tries = 1").replace("within = \"2s\"", "within = \"100ms\""));
+    desk.misbehave("ignore-resume");
+    desk.run().exits(7);
+    desk.place.gullet(&["release", "quaybook", "--declare", "checked by hand"]).exits(0).says("checked by hand");
+    let run = desk.place.record()["run"].as_str().unwrap().to_owned();
+    desk.place.gullet(&["show", &run]).exits(0).says("declared by root (0): checked by hand");
+}
+
+#[test]
+fn a_hold_that_reaches_its_limit_while_it_is_entered_does_not_hang_its_command() {
+    let desk = Desk::with(|definition| {
+        definition
+            .replace("tries = 3", "tries = 1")
+            .replace("prints = \"serving\", within = \"2s\"", "prints = \"open\", within = \"100ms\"")
+            .replace("prints = \"paused\"", "prints = \"closed\"")
+    });
+    let began = Instant::now();
+    desk.place.gullet(&["hold", "quaybook", "--limit", "300ms"]).exits(7);
+    assert!(began.elapsed() < Duration::from_secs(8), "{:?}", began.elapsed());
+    serves_within(&desk, 3);
+    desk.place.gullet(&["release", "quaybook", "--declare", "checked by hand"]).exits(0);
+}
+
+#[test]
 fn a_wrong_probe_is_overruled_by_a_declaration() {
     let desk = Desk::with(|definition| {
         definition
@@ -220,8 +245,8 @@ fn a_wrong_probe_is_overruled_by_a_declaration() {
             .replace("prints = \"serving\", within = \"2s\"", "prints = \"open\", within = \"100ms\"")
     });
     // `left` never passes, so neither does the look before the hold; the hold by hand needs none.
-    desk.place.gullet(&["hold", "quaybook", "--limit", "300ms"]).exits(0);
-    serves_within(&desk, 3);
+    desk.place.gullet(&["hold", "quaybook", "--limit", "1s"]).exits(0);
+    serves_within(&desk, 4);
     std::thread::sleep(Duration::from_millis(500));
     desk.place.gullet(&["release", "quaybook"]).exits(7).says("--declare");
     desk.place.gullet(&["release", "quaybook", "--declare", "checked by hand"]).exits(0).says("checked by hand");

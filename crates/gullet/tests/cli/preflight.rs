@@ -141,3 +141,29 @@ fn one_or_all_applications() {
     place.gullet(&["preflight", "app"]).exits(6);
     place.gullet(&["preflight", "ap"]).exits(2).says("no application `ap`");
 }
+
+#[test]
+fn a_hold_that_would_last_too_long_is_foreseen_with_what_would_fit() {
+    let desk = Desk::with(|definition| definition.replace("longest_hold = \"1m\"", "longest_hold = \"1m\"\nsecure = \"stream\""));
+    let large = fs::File::create(desk.place.path("desk/manifests/large")).unwrap();
+    large.set_len(40 << 30).unwrap();
+    let call = desk.place.gullet(&["preflight", "--json"]);
+    let checks = call.json()[0]["checks"].clone();
+    let hold = checks.as_array().unwrap().iter().find(|check| check["what"] == "hold").unwrap();
+    assert_eq!(hold["verdict"], "warn", "{hold}");
+    let text = |key: &str| hold[key].as_str().unwrap();
+    assert!(text("found").contains("most of it for `manifests`"), "{hold}");
+    assert!(text("advice").contains("`warm = true` for `manifests`"), "{hold}");
+    drop(large);
+    fs::remove_file(desk.place.path("desk/manifests/large")).unwrap();
+    let found = found(&desk.place, 6);
+    assert!(has(&found, "pass", "by the sizes, 1 min 00 s at most"), "{found:?}");
+    assert!(has(&found, "pass", "state folder: "), "{found:?}");
+}
+
+#[test]
+fn a_snapshot_that_cannot_be_fails_here_already() {
+    let desk = Desk::with(|definition| definition.replace("longest_hold = \"1m\"", "longest_hold = \"1m\"\nsecure = \"snapshot\""));
+    let found = found(&desk.place, 4);
+    assert!(has(&found, "fail", "hold: bookings: there can be no snapshot of"), "{found:?}");
+}
