@@ -347,7 +347,12 @@ pub fn clear_leftovers(
 ) -> Vec<Result<String, String>> {
     let entries = fs::read_dir(state.folder().join("staging").join(app)).into_iter().flatten().flatten();
     let mut told = Vec::new();
-    for path in entries.map(|entry| entry.path()).filter(|path| path.extension().is_some_and(|e| e == "json")) {
+    for path in entries.map(|entry| entry.path()) {
+        if path.extension().is_none_or(|extension| extension != "json") {
+            // A note that was cut off while it was written: nothing was made yet.
+            let _ = fs::remove_file(&path);
+            continue;
+        }
         let noted = fs::read(&path).ok().and_then(|bytes| serde_json::from_slice::<Noted>(&bytes).ok());
         let run = path.file_stem().map(|stem| stem.to_string_lossy().into_owned()).unwrap_or_default();
         let removed = remove(&noted.unwrap_or_default(), runner);

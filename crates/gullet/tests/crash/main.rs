@@ -14,7 +14,7 @@ use std::os::unix::process::ExitStatusExt;
 use std::process::Stdio;
 use std::time::{Duration, Instant};
 
-use harness::{Desk, audit};
+use harness::{Desk, Disk, Place, audit};
 
 /// When a run is killed.
 #[derive(Clone, Copy, Debug)]
@@ -30,8 +30,17 @@ const KILLS: u64 = 100;
 /// Kills of one desk; a new one keeps the logbooks short.
 const A_DESK: usize = 20;
 
-fn desk() -> Desk {
-    Desk::with(|definition| definition.replace("longest_hold = \"1m\"", "longest_hold = \"5s\""))
+/// Where the desks are, in turn: what is staged differs.
+const DISKS: [Option<&str>; 3] = [Some("btrfs"), None, Some("xfs")];
+
+fn desk(kind: Option<&str>) -> (Desk, Option<Disk>) {
+    let place = Place::new();
+    let disk = kind.map(|kind| Disk::at(&place.path("desk"), kind));
+    let change = |definition: String| {
+        let definition = definition.replace("longest_hold = \"1m\"", "longest_hold = \"5s\"");
+        definition.replace("[\"index.json\"]", "[\"index.json\"]\nwarm = true")
+    };
+    (Desk::at(place, change), disk)
 }
 
 fn kill_one(desk: &Desk, kill: Kill) {
@@ -69,7 +78,8 @@ fn kill_one(desk: &Desk, kill: Kill) {
         assert!(died, "{kill:?}: nobody says that the run died\n{}\n{lines}", before.err);
     }
     // Told once.
-    assert!(!desk.place.gullet(&["runs"]).exits(0).err.contains("died"), "{kill:?}");
+    let again = desk.place.gullet(&["runs"]).exits(0).err;
+    assert!(!again.contains("died") && !again.contains("staged"), "{kill:?}: {again}");
 
     let next = desk.run();
     assert!(next.code == 0 || next.code == 6, "{kill:?}: {} {}", next.out, next.err);
@@ -77,7 +87,7 @@ fn kill_one(desk: &Desk, kill: Kill) {
 
 fn kill_all(kills: &[Kill]) {
     for (number, some) in kills.chunks(A_DESK).enumerate() {
-        let desk = desk();
+        let (desk, disk) = desk(DISKS[number % DISKS.len()]);
         for kill in some {
             kill_one(&desk, *kill);
         }
@@ -89,13 +99,16 @@ fn kill_all(kills: &[Kill]) {
         let payload =
             incoming.filter(|entry| entry.as_ref().unwrap().file_name().to_string_lossy().starts_with("payload"));
         assert_eq!(payload.count(), 0, "space is given back");
+        let staged = std::fs::read_dir(desk.place.path("state/staging/quaybook")).map_or(0, Iterator::count);
+        assert_eq!(staged, 0, "nothing is noted as staged");
+        assert_eq!(disk.map(|disk| disk.hidden()).unwrap_or_default(), Vec::<String>::new(), "nothing is staged");
     }
 }
 
 #[test]
 fn killed_at_every_event_and_at_random_moments() {
     let events = {
-        let desk = desk();
+        let (desk, _disk) = desk(DISKS[0]);
         let run = desk.place.gullet(&["run", "quaybook", "--json"]).exits(0);
         run.out.lines().count()
     };
