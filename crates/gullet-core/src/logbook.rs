@@ -3,13 +3,14 @@
 use std::collections::BTreeMap;
 use std::fs;
 
-use gullet_store::{DocumentName, Store, StoreError};
+use gullet_store::{DocumentName, Holdings, Need, Recipients, Store, StoreError};
 use jiff::Timestamp;
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
 
 use crate::outcome::Outcome;
 use crate::record::{RECORD_VERSION, Record, Remark, RemarkKind};
+use crate::sealed::{self, Opened};
 use crate::state::State;
 
 /// One run as the logbook knows it: its record and what was said about it later.
@@ -23,6 +24,10 @@ pub struct Logged {
     pub record: Record,
     /// The remarks, oldest first.
     pub remarks: Vec<Remark>,
+    /// The public keys that it is sealed for.
+    pub keys: Vec<String>,
+    /// Whether it is sealed and no identity at hand opens it: then only what is in clear is known of it.
+    pub is_locked: bool,
 }
 
 impl Logged {
@@ -38,9 +43,32 @@ impl Logged {
         (last.what == RemarkKind::Verified).then_some(last.at)
     }
 
+    /// The public keys that it is sealed for; what is said about it is sealed for them too.
+    pub fn recipients(&self) -> Recipients {
+        // They were keys when the record was written.
+        Recipients::parse(&self.keys).unwrap_or_default()
+    }
+
+    /// What it stands on now: as its record says, but for what was moved since.
+    pub fn holdings(&self) -> Holdings {
+        let mut holdings = self.record.holdings.clone();
+        for moved in self.remarks.iter().flat_map(|remark| &remark.moved) {
+            holdings.wrote.retain(|file| file.name != moved.from);
+            holdings.needs.retain(|need| need.name != moved.from);
+            let frames = moved.frames.clone();
+            holdings.needs.push(Need { name: moved.to.name.clone(), length: moved.to.length, frames });
+        }
+        holdings
+    }
+
+    /// Whether its captures were given up.
+    pub fn is_thinned(&self) -> bool {
+        self.remarks.iter().any(|remark| remark.what == RemarkKind::Thinned)
+    }
+
     /// Whether the run can stand for the application: whole, not narrowed, in the store, not damaged.
     pub fn is_good(&self) -> bool {
-        self.in_store && !self.record.partial && self.outcome().is_whole()
+        self.in_store && !self.record.partial && !self.is_thinned() && self.outcome().is_whole()
     }
 }
 
@@ -113,7 +141,8 @@ impl std::str::FromStr for RunSpec {
 }
 
 impl Logbook {
-    /// Reads the logbook of a store; with the local state also the records that wait for it.
+    /// Reads the logbook of a store. What is sealed is opened with what this machine kept in its `state`, or with the
+    /// store's identities.
     ///
     /// # Errors
     /// When the store cannot be listed. Documents that cannot be read are listed, not fatal.
@@ -122,35 +151,48 @@ impl Logbook {
         let below = |folder: &str| app.map_or(folder.to_owned(), |app| format!("{folder}/{app}"));
         let mut remarks: BTreeMap<String, Vec<Remark>> = BTreeMap::new();
         for name in store.documents(&below("remarks"))? {
-            match store.document(&name).and_then(|document| document.parse::<Remark>()) {
-                Ok(remark) => remarks.entry(remark.record.clone()).or_default().push(remark),
+            match sealed::read::<Remark>(store, &name, state) {
+                Ok(opened) => remarks.entry(opened.document.record.clone()).or_default().push(opened.document),
                 Err(error) => book.unreadable.push((name.to_string(), error.to_string())),
             }
         }
         for name in store.documents(&below("records"))? {
-            match read_record(store, &name) {
-                Ok(record) => {
+            match read_record(store, &name, state) {
+                Ok(Opened { document: record, keys, is_locked }) => {
                     let remarks = remarks.remove(name.as_str()).unwrap_or_default();
-                    book.runs.push(Logged { name: name.to_string(), in_store: true, record, remarks });
+                    let name = name.to_string();
+                    book.runs.push(Logged { name, in_store: true, record, remarks, keys, is_locked });
                 }
                 Err(error) => book.unreadable.push((name.to_string(), error.to_string())),
             }
         }
-        for (_, path) in state.map(|state| state.waiting(app)).unwrap_or_default() {
+        book.sort();
+        Ok(book)
+    }
+
+    fn sort(&mut self) {
+        self.runs.sort_by_key(|logged| (logged.record.started, logged.record.run.clone()));
+        for logged in &mut self.runs {
+            logged.remarks.sort_by_key(|remark| remark.at);
+        }
+    }
+
+    /// Adds the records of this machine that wait for the store.
+    #[must_use]
+    pub fn with_waiting(mut self, state: &State, app: Option<&str>) -> Self {
+        for (_, path) in state.waiting(app) {
             let record = fs::read(&path).map_err(|error| error.to_string());
             match record.and_then(|bytes| serde_json::from_slice(&bytes).map_err(|error| error.to_string())) {
                 Ok(record) => {
                     let name = path.display().to_string();
-                    book.runs.push(Logged { name, in_store: false, record, remarks: Vec::new() });
+                    let (remarks, keys) = (Vec::new(), Vec::new());
+                    self.runs.push(Logged { name, in_store: false, record, remarks, keys, is_locked: false });
                 }
-                Err(error) => book.unreadable.push((path.display().to_string(), error)),
+                Err(error) => self.unreadable.push((path.display().to_string(), error)),
             }
         }
-        book.runs.sort_by_key(|logged| (logged.record.started, logged.record.run.clone()));
-        for logged in &mut book.runs {
-            logged.remarks.sort_by_key(|remark| remark.at);
-        }
-        Ok(book)
+        self.sort();
+        self
     }
 
     /// Finds a run.
@@ -197,7 +239,11 @@ impl Logbook {
 }
 
 /// Reads a record and refuses one of a newer form.
-pub(crate) fn read_record(store: &Store, name: &DocumentName) -> Result<Record, StoreError> {
+pub(crate) fn read_record(
+    store: &Store,
+    name: &DocumentName,
+    state: Option<&State>,
+) -> Result<Opened<Record>, StoreError> {
     let document = store.document(name)?;
     let version: serde_json::Value = document.parse()?;
     let version = version.get("record").and_then(serde_json::Value::as_u64).unwrap_or(0);
@@ -205,7 +251,7 @@ pub(crate) fn read_record(store: &Store, name: &DocumentName) -> Result<Record, 
         let what = format!("it is a record of version {version}; this program knows versions up to {RECORD_VERSION}");
         return Err(StoreError::Damaged { name: name.to_string(), what });
     }
-    document.parse()
+    sealed::read(store, name, state)
 }
 
 #[cfg(test)]

@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 use std::path::PathBuf;
 use std::time::Duration;
 
+use gullet_store::Recipients;
 use serde::Serialize;
 
 use crate::definition::{
@@ -104,6 +105,8 @@ pub struct Plan {
     pub mounted: bool,
     /// Zstandard level.
     pub level: i32,
+    /// Whom everything is sealed for.
+    pub seal: Recipients,
     /// The state folder.
     pub state: PathBuf,
     /// The parts that will be captured.
@@ -160,6 +163,8 @@ impl Plan {
             store: location,
             mounted: store.mounted,
             level: store.level.unwrap_or(3),
+            // The definition's rules have refused what is not a key.
+            seal: Recipients::parse(&store.seal_for).unwrap_or_default(),
             state,
             parts: Vec::new(),
             not_asked_for: Vec::new(),

@@ -81,6 +81,18 @@ pub fn check_store(store: Result<&Store, &str>, plan: &Plan, state: &State, prob
         let advice = "if that is meant: remove the line in stores.json of the state folder";
         (error.to_string(), Some(advice.to_owned()))
     })?;
+    match (store.is_sealed(), plan.seal.is_empty()) {
+        (true, true) => {
+            let text = format!("the store at {place} is sealed, and the definition has no `seal_for`");
+            return Err((text, Some(format!("name the public keys: seal_for = {:?}", store.info().keys))));
+        }
+        (false, false) => {
+            let text = format!("the store at {place} was made without keys, so what is in it is not sealed");
+            let advice = "make another store for what is to be sealed: set its location, then `gullet store new`";
+            return Err((text, Some(advice.to_owned())));
+        }
+        _ => {}
+    }
     let location = store.location();
     let name = format!("probes/{probe}");
     let probed = location

@@ -6,7 +6,7 @@
 use std::collections::BTreeMap;
 
 use gullet_store::listing::ListingRef;
-use gullet_store::{Hash, Holdings};
+use gullet_store::{Hash, Holdings, PayloadFile};
 use jiff::Timestamp;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -15,6 +15,7 @@ use crate::definition::{PartKind, When};
 use crate::event::{Event, Facts, Listener, StepReport, What};
 use crate::ids::RunId;
 use crate::outcome::Outcome;
+pub use crate::sealed::Sealed;
 use crate::world::Host;
 
 /// The version of records that this program writes. History: 1, the first.
@@ -69,6 +70,9 @@ pub struct Record {
     pub captures: Vec<Capture>,
     /// The payload that it wrote and that it needs.
     pub holdings: Holdings,
+    /// Where the sensitive contents are sealed: all of them; what is above is then only what may be known by anybody.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub sealed: Option<Sealed>,
 }
 
 /// A warning or a cause, with what it is about.
@@ -296,6 +300,26 @@ pub struct Remark {
     /// The steps that led to it.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub steps: Vec<StepReport>,
+    /// Payload files that are damaged: what lies in them must be stored anew.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub payload: Vec<String>,
+    /// Payload that lies elsewhere now, for this run.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub moved: Vec<Moved>,
+    /// Where the sensitive contents are sealed: all of them.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub sealed: Option<Sealed>,
+}
+
+/// What a run stood on in one payload file lies in another one now.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct Moved {
+    /// The payload file that it lay in.
+    pub from: String,
+    /// The one it lies in.
+    pub to: PayloadFile,
+    /// The frames of that one which the run stands on, as ranges of first and last.
+    pub frames: Vec<[u32; 2]>,
 }
 
 /// What a remark states.
@@ -312,6 +336,10 @@ pub enum RemarkKind {
     Damaged,
     /// A person declared that the application is no longer held.
     Declared,
+    /// Its captures were given up; the record stays.
+    Thinned,
+    /// Some of its payload lies elsewhere now.
+    Moved,
     /// A kind that this version does not know.
     #[serde(other)]
     Unknown,
@@ -326,6 +354,8 @@ impl RemarkKind {
             Self::Verified => "verified",
             Self::Damaged => "damaged",
             Self::Declared => "declared",
+            Self::Thinned => "thinned",
+            Self::Moved => "moved",
             Self::Unknown => "unknown",
         }
     }

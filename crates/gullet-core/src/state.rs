@@ -3,6 +3,7 @@
 //! ```text
 //! writer.json                     this machine's identity in stores
 //! stores.json                     the id of the store found at each location
+//! locks/sweep                     shared by runs, taken alone by a sweep
 //! locks/APP.lock                  held while a run of the application lives; the kernel lets go when it dies
 //! scratch/APP/RUN/                private; removed at the end, or by the next run
 //! logs/APP/RUN.jsonl              the run's events as they happened; RUN.open.jsonl until its end
@@ -10,7 +11,9 @@
 //! waiting/APP/STEM-HASH.json      records that the store could not take
 //! stores/ID/last/APP.json         the last record that this machine wrote there
 //! stores/ID/cache.db              which chunks are in the store
-//! stores/ID/marks/APP/PART.jsonl  the last listing with the marks of its files
+//! stores/ID/clear/HASH.json       what is sealed in records and remarks that this machine wrote, in clear
+//! stores/ID/proven.json           when payload files were last read in full
+//! stores/ID/marks/APP/PART.marks  the last listing with the marks of its files
 //! ```
 //!
 //! It holds chunk ids, marks and listings in clear, so it is private to its account (0700).
@@ -78,6 +81,12 @@ struct LastRecord {
     written: Option<String>,
     /// One that was about to be written; whether it was is not known.
     about: Option<String>,
+}
+
+/// Runs share it, a sweep has it alone.
+#[derive(Debug)]
+pub struct SweepLock {
+    _file: File,
 }
 
 /// The state folder of this machine.
@@ -244,6 +253,50 @@ impl State {
         Ok(())
     }
 
+    /// Goes on as a writer that a store knows, in a state folder that never wrote to that store.
+    ///
+    /// # Errors
+    /// When it has written there under another id, or cannot be written.
+    pub fn adopt_writer(&mut self, writer: &str, store: &str) -> Result<(), StateError> {
+        if self.writer == writer {
+            return Ok(());
+        }
+        let path = self.folder.join("writer.json");
+        if self.folder.join("stores").join(store).join("last").exists() {
+            let why = format!("this machine has written to the store already, as {}", self.writer);
+            return Err(StateError::Damaged { path, why });
+        }
+        write_whole(&path, serde_json::json!({ "writer": writer }).to_string().as_bytes())?;
+        self.writer = writer.to_owned();
+        Ok(())
+    }
+
+    fn sweep_lock(&self, how: FlockOperation) -> Result<Option<SweepLock>, StateError> {
+        let path = self.place(&["locks"])?.join("sweep");
+        let file = OpenOptions::new().write(true).create(true).truncate(false).mode(0o600).open(&path).at(&path)?;
+        match rustix::fs::flock(&file, how) {
+            Ok(()) => Ok(Some(SweepLock { _file: file })),
+            Err(rustix::io::Errno::WOULDBLOCK) => Ok(None),
+            Err(errno) => Err(PathError::new(&path, errno).into()),
+        }
+    }
+
+    /// Keeps sweeps away for as long as it lives; `None` while one is going on.
+    ///
+    /// # Errors
+    /// When the lock cannot be asked for.
+    pub fn keep_sweeps_away(&self) -> Result<Option<SweepLock>, StateError> {
+        self.sweep_lock(FlockOperation::NonBlockingLockShared)
+    }
+
+    /// Keeps runs and other sweeps away for as long as it lives; `None` while one is going on.
+    ///
+    /// # Errors
+    /// When the lock cannot be asked for.
+    pub fn lock_for_sweep(&self) -> Result<Option<SweepLock>, StateError> {
+        self.sweep_lock(FlockOperation::NonBlockingLockExclusive)
+    }
+
     /// The cache of a store.
     ///
     /// # Errors
@@ -257,7 +310,7 @@ impl State {
     /// # Errors
     /// When the folder cannot be made.
     pub fn marks_path(&self, store: &str, app: &str, part: &str) -> Result<PathBuf, StateError> {
-        Ok(self.place(&["stores", store, "marks", app])?.join(format!("{}.jsonl", file_name(part))))
+        Ok(self.place(&["stores", store, "marks", app])?.join(format!("{}.marks", file_name(part))))
     }
 
     /// Private space for one run. Whatever an earlier run of the application left behind is removed first; the names

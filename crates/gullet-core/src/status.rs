@@ -160,9 +160,10 @@ mod tests {
             hold: HoldReport::default(),
             steps: Vec::new(),
             captures: Vec::new(),
-            holdings: Default::default(),
+            holdings: Default::default(), sealed: None,
         };
-        Logged { name: format!("records/quaybook/w/{second}"), in_store: true, record, remarks: Vec::new() }
+        let name = format!("records/quaybook/w/{second}");
+        Logged { name, in_store: true, record, remarks: Vec::new(), keys: Vec::new(), is_locked: false }
     }
 
     fn level(runs: Vec<Logged>) -> (Level, String) {

@@ -1,20 +1,69 @@
-//! Reading back everything that runs stand on, and saying which runs, parts and paths a damage touches.
+//! Reading back what runs stand on, and saying which runs, parts and paths a damage touches.
+//!
+//! *Full* reads every stored byte once; a *share* of it in turn, what was proven longest ago first; *quick* only asks whether
+//! everything is there. What was read is noted in the local state, so that a full verification that was stopped goes on
+//! where it was.
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Mutex;
+use std::sync::mpsc::channel;
 
 use gullet_store::listing::ListingReader;
-use gullet_store::{Damage, Hash, PayloadFile, PayloadReport, Store, StoreError, Toc, check_payload};
-use serde::Serialize;
+use gullet_store::{Damage, Hash, PayloadFile, PayloadReport, Store, StoreError, check_payload};
+use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
 
 use crate::logbook::{Logbook, Logged};
 use crate::outcome::Outcome;
 use crate::part::chain;
 use crate::record::{Remark, RemarkKind};
 use crate::run::add_remark;
+use crate::state::{State, StateError, write_whole};
 use crate::world::World;
 
 /// Paths named for a part, at most.
 const NAMED: usize = 20;
+/// Payload files that are checked at once; each is kept in memory meanwhile.
+const AT_ONCE: usize = 2;
+
+/// How thoroughly it is looked.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub enum Depth {
+    /// Whether everything is there, with its length and name, and the records form a chain.
+    Quick,
+    /// Every stored byte.
+    Full,
+    /// So much of all stored bytes, from 0 to 1: those that were proven longest ago.
+    Share(f64),
+}
+
+/// When payload files were last read in full; kept in the local state.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+pub struct Proven {
+    /// When the full verification began that was stopped before its end.
+    #[serde(default)]
+    begun: Option<Timestamp>,
+    /// By the names of payload files.
+    #[serde(default)]
+    files: BTreeMap<String, Timestamp>,
+}
+
+impl Proven {
+    /// Reads what is known of a store; nothing when that cannot be read.
+    pub fn read(state: &State, store: &str) -> Self {
+        let path = state.folder().join("stores").join(store).join("proven.json");
+        std::fs::read(path).ok().and_then(|bytes| serde_json::from_slice(&bytes).ok()).unwrap_or_default()
+    }
+
+    /// Keeps it.
+    ///
+    /// # Errors
+    /// When it cannot be written.
+    pub fn keep(&self, state: &State, store: &str) -> Result<(), StateError> {
+        let path = state.place(&["stores", store])?.join("proven.json");
+        Ok(write_whole(&path, &serde_json::to_vec(self).unwrap_or_default())?)
+    }
+}
 
 /// What a verification found.
 #[derive(Clone, Debug, Default, Serialize)]
@@ -23,14 +72,35 @@ pub struct VerifyReport {
     pub runs: Vec<RunVerdict>,
     /// Payload files read.
     pub files: u64,
+    /// Of these, sealed ones that could not be opened: what is stored is proven, what is in it is not.
+    pub locked: u64,
+    /// Payload files that were read already by the verification that was stopped, and this one goes on from.
+    pub read_before: u64,
+    /// Payload files in all.
+    pub of: u64,
     /// Stored bytes read.
     pub bytes: u64,
     /// Chunks proven by their ids.
     pub chunks: u64,
     /// What is wrong with single objects: name and reason.
     pub damaged: Vec<(String, String)>,
+    /// What the hash that was kept elsewhere proves.
+    pub anchor: Option<Anchor>,
     /// Whether it was stopped before its end.
     pub stopped: bool,
+}
+
+/// What a hash that was kept elsewhere proves: the record whose name ends in it, and all before that.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Anchor {
+    /// The hash.
+    pub hash: Hash,
+    /// The run whose record has it.
+    pub run: Option<String>,
+    /// Records that are proven by it: itself and all before it.
+    pub proven: u64,
+    /// What is wrong.
+    pub problem: Option<String>,
 }
 
 /// What was found of one run.
@@ -40,16 +110,22 @@ pub struct RunVerdict {
     pub run: String,
     /// The application.
     pub app: String,
+    /// Whether its captures were given up, so that only its record is left.
+    pub thinned: bool,
+    /// Whether all that it stands on has been read in full.
+    pub read: bool,
     /// What is lost, part by part; empty when it is sound.
     pub lost: Vec<PartLoss>,
+    /// Damaged payload files that it stands on.
+    pub payload: Vec<String>,
     /// What else is wrong with it.
     pub problems: Vec<String>,
 }
 
 impl RunVerdict {
-    /// Whether everything of the run can be got back.
+    /// Whether everything of the run can be got back, as far as it was looked.
     pub fn is_sound(&self) -> bool {
-        self.lost.is_empty() && self.problems.is_empty()
+        self.lost.is_empty() && self.problems.is_empty() && self.payload.is_empty()
     }
 }
 
@@ -67,85 +143,229 @@ pub struct PartLoss {
 }
 
 impl VerifyReport {
-    /// Whether everything is sound.
+    /// Whether everything is sound, as far as it was looked.
     pub fn is_sound(&self) -> bool {
-        self.damaged.is_empty() && self.runs.iter().all(RunVerdict::is_sound)
+        self.damaged.is_empty()
+            && self.runs.iter().all(RunVerdict::is_sound)
+            && self.anchor.as_ref().is_none_or(|anchor| anchor.problem.is_none())
     }
 }
 
-/// Verifies `runs` of a logbook in full: every stored byte of every payload file they stand on.
-///
-/// # Errors
-/// Only when the store cannot be listed at all; what is damaged is in the report.
-pub fn verify(
-    store: &Store,
-    book: &Logbook,
-    runs: &[&Logged],
-    world: &World<'_>,
-    progress: &mut dyn FnMut(u64, u64),
-) -> Result<VerifyReport, StoreError> {
-    let mut report = VerifyReport::default();
-    report.damaged.extend(book.unreadable.iter().cloned());
-    let written: BTreeMap<&str, &PayloadFile> = book
-        .runs
-        .iter()
-        .flat_map(|logged| &logged.record.holdings.wrote)
-        .map(|file| (file.name.as_str(), file))
-        .collect();
-    let mut wanted: BTreeMap<String, u64> = BTreeMap::new();
-    for logged in runs {
-        let holdings = &logged.record.holdings;
-        wanted.extend(holdings.wrote.iter().map(|file| (file.name.clone(), file.length)));
-        wanted.extend(holdings.needs.iter().map(|need| (need.name.clone(), need.length)));
-    }
-    let mut bad: BTreeMap<String, PayloadReport> = BTreeMap::new();
-    let total = wanted.values().sum();
-    for (name, length) in &wanted {
-        let stop = || world.stop.asked().is_some();
-        let checked = match written.get(name.as_str()) {
-            Some(file) => check_payload(store.location().as_ref(), file, &stop),
-            None => Ok(orphan(store, name, *length)),
+/// What is verified.
+pub struct Verification<'a> {
+    /// The store.
+    pub store: &'a Store,
+    /// Its logbook.
+    pub book: &'a Logbook,
+    /// The runs to look at.
+    pub runs: &'a [&'a Logged],
+    /// How thoroughly.
+    pub depth: Depth,
+    /// A hash that was kept elsewhere.
+    pub anchor: Option<Hash>,
+    /// Whether to begin anew instead of going on from where an earlier one was stopped.
+    pub afresh: bool,
+}
+
+/// A payload file that is wanted.
+struct Wanted<'a> {
+    name: String,
+    length: u64,
+    file: Option<&'a PayloadFile>,
+}
+
+impl Verification<'_> {
+    /// Verifies.
+    ///
+    /// # Errors
+    /// Only when the store cannot be listed at all; what is damaged is in the report.
+    pub fn verify(
+        &self,
+        proven: &mut Proven,
+        world: &World<'_>,
+        progress: &mut dyn FnMut(u64, u64),
+    ) -> Result<VerifyReport, StoreError> {
+        let mut report = VerifyReport::default();
+        report.damaged.extend(self.book.unreadable.iter().cloned());
+        report.anchor = self.anchor.map(|hash| anchor(self.book, hash));
+        let mut bad: BTreeMap<String, PayloadReport> = BTreeMap::new();
+        let wanted = self.wanted();
+        report.of = wanted.len() as u64;
+        let chosen = match self.depth {
+            Depth::Quick => {
+                self.quick(&wanted, &mut bad)?;
+                Vec::new()
+            }
+            Depth::Full => self.left_to_read(wanted, proven, &mut report, world),
+            Depth::Share(share) => oldest(wanted, share, proven),
         };
-        let Ok(checked) = checked else {
+        let complete = self.read(chosen, &mut bad, proven, &mut report, world, progress);
+        report.damaged.extend(bad.iter().map(|(name, found)| (name.clone(), describe(found))));
+        if !complete {
             report.stopped = true;
             return Ok(report);
-        };
-        report.files += 1;
-        report.bytes += checked.bytes;
-        report.chunks += checked.chunks;
-        progress(report.bytes, total);
-        if !checked.is_sound() {
-            report.damaged.push((name.clone(), describe(&checked)));
-            bad.insert(name.clone(), checked);
         }
+        if self.depth == Depth::Full {
+            proven.begun = None;
+        }
+        let names: BTreeSet<&str> = self.book.runs.iter().map(|logged| logged.name.as_str()).collect();
+        for logged in self.runs {
+            let mut verdict = verdict(self.store, logged, &bad, &names);
+            let since = logged.verified();
+            let holdings = logged.holdings();
+            let mut all = holdings.wrote.iter().map(|f| &f.name).chain(holdings.needs.iter().map(|need| &need.name));
+            verdict.read = match self.depth {
+                Depth::Quick => false,
+                Depth::Full => true,
+                Depth::Share(_) => all.all(|name| proven.files.get(name).is_some_and(|at| since.is_none_or(|s| *at > s))),
+            };
+            report.runs.push(verdict);
+        }
+        Ok(report)
     }
-    let names: BTreeSet<&str> = book.runs.iter().map(|logged| logged.name.as_str()).collect();
-    for logged in runs {
-        report.runs.push(verdict(store, logged, &bad, &names));
-    }
-    Ok(report)
-}
 
-/// A payload file that no readable record describes: its stored bytes have no hash to compare, its chunks have.
-fn orphan(store: &Store, name: &str, length: u64) -> PayloadReport {
-    let mut report = PayloadReport { bytes: length, ..PayloadReport::default() };
-    let mut reader = gullet_store::ChunkReader::new(std::sync::Arc::clone(store.location()));
-    let added = store.contents(name, length).and_then(|toc: Toc| reader.add(name, length).map(|()| toc));
-    match added {
-        Ok(toc) => {
-            report.contents_known = true;
-            for chunk in toc.chunks {
-                if reader.get(&chunk.id).is_ok() {
-                    report.chunks += 1;
+    /// The payload files that the runs stand on, with what the records of those that wrote them say.
+    fn wanted(&self) -> Vec<Wanted<'_>> {
+        let mut written: BTreeMap<&str, &PayloadFile> = BTreeMap::new();
+        for logged in &self.book.runs {
+            written.extend(logged.record.holdings.wrote.iter().map(|file| (file.name.as_str(), file)));
+            let moved = logged.remarks.iter().flat_map(|remark| &remark.moved);
+            written.extend(moved.map(|moved| (moved.to.name.as_str(), &moved.to)));
+        }
+        let mut wanted: BTreeMap<String, u64> = BTreeMap::new();
+        for logged in self.runs.iter().filter(|logged| !logged.is_thinned()) {
+            let holdings = logged.holdings();
+            wanted.extend(holdings.wrote.into_iter().map(|file| (file.name, file.length)));
+            wanted.extend(holdings.needs.into_iter().map(|need| (need.name, need.length)));
+        }
+        let wanted = wanted.into_iter();
+        wanted.map(|(name, length)| Wanted { file: written.get(name.as_str()).copied(), name, length }).collect()
+    }
+
+    fn quick(&self, wanted: &[Wanted<'_>], bad: &mut BTreeMap<String, PayloadReport>) -> Result<(), StoreError> {
+        let there: BTreeMap<String, u64> =
+            self.store.location().list("payload/")?.into_iter().map(|object| (object.name, object.length)).collect();
+        for Wanted { name, length, .. } in wanted {
+            let damage = match there.get(name) {
+                None => Damage::Missing,
+                Some(found) if found != length => Damage::Length { expected: *length, found: *found },
+                Some(_) => continue,
+            };
+            bad.insert(name.clone(), PayloadReport { damage: vec![damage], ..PayloadReport::default() });
+        }
+        Ok(())
+    }
+
+    /// What a full verification has to read: all, or what one that was stopped left.
+    fn left_to_read<'w>(
+        &self,
+        mut wanted: Vec<Wanted<'w>>,
+        proven: &mut Proven,
+        report: &mut VerifyReport,
+        world: &World<'_>,
+    ) -> Vec<Wanted<'w>> {
+        if self.afresh {
+            proven.begun = None;
+        }
+        let begun = *proven.begun.get_or_insert_with(|| world.clock.now());
+        let before = wanted.len();
+        wanted.retain(|file| proven.files.get(&file.name).is_none_or(|at| *at < begun));
+        report.read_before = (before - wanted.len()) as u64;
+        wanted
+    }
+
+    /// Reads payload files, several at once; `false` when it was stopped.
+    fn read(
+        &self,
+        chosen: Vec<Wanted<'_>>,
+        bad: &mut BTreeMap<String, PayloadReport>,
+        proven: &mut Proven,
+        report: &mut VerifyReport,
+        world: &World<'_>,
+        progress: &mut dyn FnMut(u64, u64),
+    ) -> bool {
+        let total = chosen.iter().map(|file| file.length).sum();
+        let (store, stop) = (self.store, world.stop);
+        let left = Mutex::new(chosen.into_iter());
+        let (out, found) = channel();
+        std::thread::scope(|scope| {
+            for _ in 0..AT_ONCE {
+                let (left, out) = (&left, out.clone());
+                scope.spawn(move || {
+                    loop {
+                        let next = left.lock().unwrap_or_else(std::sync::PoisonError::into_inner).next();
+                        let Some(Wanted { name, file, .. }) = next else { return };
+                        let stopped = || stop.asked().is_some();
+                        let location = store.location().as_ref();
+                        let checked = check_payload(location, store.identities(), &name, file, &stopped);
+                        if out.send((name, checked)).is_err() {
+                            return;
+                        }
+                    }
+                });
+            }
+            drop(out);
+            let mut complete = true;
+            for (name, checked) in found {
+                let Ok(checked) = checked else {
+                    complete = false;
+                    continue;
+                };
+                report.files += 1;
+                report.bytes += checked.bytes;
+                report.chunks += checked.chunks;
+                report.locked += u64::from(checked.locked);
+                progress(report.bytes, total);
+                if checked.is_sound() {
+                    proven.files.insert(name, world.clock.now());
                 } else {
-                    report.lost.insert(chunk.id);
+                    proven.files.remove(&name);
+                    bad.insert(name, checked);
                 }
             }
-        }
-        Err(StoreError::Missing { .. }) => report.damage.push(Damage::Missing),
-        Err(error) => report.damage.push(Damage::Contents(chain(&error))),
+            complete
+        })
     }
-    report
+}
+
+/// The files that were proven longest ago, at least so much of all bytes and at least one.
+fn oldest<'w>(mut wanted: Vec<Wanted<'w>>, share: f64, proven: &Proven) -> Vec<Wanted<'w>> {
+    let total: u64 = wanted.iter().map(|file| file.length).sum();
+    let enough = (total as f64 * share).ceil() as u64;
+    wanted.sort_by_key(|file| (proven.files.get(&file.name).copied(), file.name.clone()));
+    let mut so_far = 0;
+    wanted
+        .into_iter()
+        .take_while(|file| {
+            let more = so_far < enough.max(1);
+            so_far += file.length;
+            more
+        })
+        .collect()
+}
+
+/// What a hash that was kept elsewhere proves.
+fn anchor(book: &Logbook, hash: Hash) -> Anchor {
+    let by_name: BTreeMap<&str, &Logged> = book.runs.iter().map(|logged| (logged.name.as_str(), logged)).collect();
+    let end = format!("-{hash}.json");
+    let Some(found) = book.runs.iter().find(|logged| logged.in_store && logged.name.ends_with(&end)) else {
+        let problem = "no record has this hash: it was removed or rewritten, or the hash is of another store".to_owned();
+        return Anchor { hash, run: None, proven: 0, problem: Some(problem) };
+    };
+    let (mut at, mut count) = (found, 1);
+    let mut problem = None;
+    while let Some(previous) = &at.record.previous {
+        match by_name.get(previous.as_str()) {
+            Some(before) => {
+                (at, count) = (before, count + 1);
+            }
+            None => {
+                problem = Some(format!("the chain behind it is broken: {previous} is missing"));
+                break;
+            }
+        }
+    }
+    Anchor { hash, run: Some(found.record.run.to_string()), proven: count, problem }
 }
 
 fn describe(report: &PayloadReport) -> String {
@@ -173,22 +393,35 @@ fn verdict(
     names: &BTreeSet<&str>,
 ) -> RunVerdict {
     let record = &logged.record;
-    let mut verdict =
-        RunVerdict { run: record.run.to_string(), app: record.app.clone(), lost: Vec::new(), problems: Vec::new() };
+    let mut verdict = RunVerdict {
+        run: record.run.to_string(),
+        app: record.app.clone(),
+        thinned: logged.is_thinned(),
+        read: false,
+        lost: Vec::new(),
+        payload: Vec::new(),
+        problems: Vec::new(),
+    };
     if let Some(previous) = record.previous.as_deref().filter(|previous| !names.contains(previous)) {
         verdict.problems.push(format!("the record before it is missing or unreadable: {previous}"));
     }
     if logged.in_store && record.store_json != store.info_hash() {
         verdict.problems.push("`store.json` is not the one that it was written with".to_owned());
     }
-    let holdings = &record.holdings;
-    let mut stands_on =
-        holdings.wrote.iter().map(|file| &file.name).chain(holdings.needs.iter().map(|need| &need.name));
-    if !stands_on.any(|name| bad.contains_key(name)) {
+    if verdict.thinned {
+        return verdict;
+    }
+    let holdings = logged.holdings();
+    let stands_on = holdings.wrote.iter().map(|file| &file.name).chain(holdings.needs.iter().map(|need| &need.name));
+    verdict.payload = stands_on.filter(|name| bad.contains_key(*name)).cloned().collect();
+    if verdict.payload.is_empty() || logged.is_locked {
         return verdict;
     }
     let lost: BTreeSet<Hash> = bad.values().flat_map(|report| report.lost.iter().copied()).collect();
-    let (mut chunks, _) = store.chunks_that_can_be_read(holdings);
+    let (mut chunks, failed) = store.chunks_that_can_be_read(&holdings);
+    if failed.iter().any(|(_, error)| matches!(error, StoreError::Locked { .. })) {
+        return verdict;
+    }
     for capture in record.captures.iter().filter(|capture| capture.is_captured()) {
         let Some(listing) = &capture.listing else { continue };
         let mut loss = PartLoss { part: capture.part.clone(), ..PartLoss::default() };
@@ -212,19 +445,26 @@ fn verdict(
     verdict
 }
 
-/// Adds a remark with the result to every run that was verified.
+/// Adds a remark with the result to every run that was verified in full, or is damaged.
 ///
 /// # Errors
 /// When the store cannot take it.
-pub fn remark(store: &Store, runs: &[&Logged], report: &VerifyReport, world: &World<'_>) -> Result<(), StoreError> {
-    for (logged, verdict) in runs.iter().zip(&report.runs).filter(|(logged, _)| logged.in_store) {
+pub fn remark(
+    store: &Store,
+    runs: &[&Logged],
+    report: &VerifyReport,
+    world: &World<'_>,
+    state: Option<&State>,
+) -> Result<(), StoreError> {
+    let pairs = runs.iter().zip(&report.runs).filter(|(logged, _)| logged.in_store);
+    for (logged, verdict) in pairs.filter(|(_, verdict)| !verdict.thinned && (verdict.read || !verdict.is_sound())) {
         let (what, outcome, text) = if verdict.is_sound() {
             (RemarkKind::Verified, Outcome::Complete, "everything was read back and is sound".to_owned())
         } else {
             let parts: Vec<&str> = verdict.lost.iter().map(|loss| loss.part.as_str()).collect();
-            let text =
-                format!("damaged: {}", if parts.is_empty() { verdict.problems.join("; ") } else { parts.join(", ") });
-            (RemarkKind::Damaged, Outcome::Incomplete, text)
+            let what = [parts.join(", "), verdict.problems.join("; "), verdict.payload.join(", ")];
+            let what = what.into_iter().find(|text| !text.is_empty()).unwrap_or_default();
+            (RemarkKind::Damaged, Outcome::Incomplete, format!("damaged: {what}"))
         };
         let remark = Remark {
             remark: 1,
@@ -235,8 +475,11 @@ pub fn remark(store: &Store, runs: &[&Logged], report: &VerifyReport, world: &Wo
             outcome,
             text,
             steps: Vec::new(),
+            payload: verdict.payload.clone(),
+            moved: Vec::new(),
+            sealed: None,
         };
-        add_remark(store, &logged.record, &remark)?;
+        add_remark(store, &logged.record, &remark, &logged.recipients(), state)?;
     }
     Ok(())
 }

@@ -18,7 +18,7 @@ struct Book {
 impl Book {
     fn new() -> Self {
         let memory = Memory::default();
-        let store = Store::create(Arc::new(memory.clone()), "s".to_owned(), "now".to_owned()).unwrap();
+        let store = Store::create(Arc::new(memory.clone()), "s".to_owned(), "now".to_owned(), &Default::default()).unwrap();
         Self { memory, store }
     }
 
@@ -46,7 +46,7 @@ impl Book {
             hold: HoldReport::default(),
             steps: Vec::new(),
             captures: Vec::new(),
-            holdings: Default::default(),
+            holdings: Default::default(), sealed: None,
         };
         let bytes = serde_json::to_vec(&record).unwrap();
         self.store.add_document(&format!("records/{app}/w"), &record.stem(), &bytes).unwrap().to_string()
@@ -62,6 +62,9 @@ impl Book {
             outcome,
             text: "said later".to_owned(),
             steps: Vec::new(),
+            payload: Vec::new(),
+            moved: Vec::new(),
+            sealed: None,
         };
         let bytes = serde_json::to_vec(&remark).unwrap();
         self.store

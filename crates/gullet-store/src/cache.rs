@@ -3,6 +3,7 @@
 //! It is a cache: losing it costs only that chunks are stored again. It learns of a payload file only after that file
 //! is durable, and holds the ids of chunks in clear, so its folder must be private.
 
+use std::collections::HashMap;
 use std::fs::File;
 use std::path::{Path, PathBuf};
 
@@ -11,10 +12,22 @@ use rusqlite::{Connection, OptionalExtension, params};
 use crate::error::{IoPath, StoreError};
 use crate::hash::Hash;
 use crate::payload::TocChunk;
-use crate::reader::Place;
+use crate::seal::Recipients;
+use crate::store::Store;
 
 /// Version of the cache's tables; a cache of another version is thrown away.
-const VERSION: i32 = 1;
+const VERSION: i32 = 2;
+
+/// A payload file as the cache knows it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct CachedPayload {
+    /// Its name in the store.
+    pub name: String,
+    /// Its length in bytes.
+    pub length: u64,
+    /// The public keys that it is sealed for.
+    pub seal: Vec<String>,
+}
 
 /// Which chunks are where, as far as this machine knows.
 pub struct Cache {
@@ -43,41 +56,96 @@ impl Cache {
         result.map_err(|source| StoreError::Cache { path: self.path.clone(), source })
     }
 
-    /// Where a chunk lies, with the length of the payload file that holds it.
-    pub fn find(&self, id: &Hash) -> Result<Option<(Place, u64)>, StoreError> {
-        let found = self.database.prepare_cached(
-            "select p.name, c.frame, c.offset, c.length, p.length from chunk c join payload p on p.id = c.payload
-             where c.id = ?1",
-        );
-        let found = found.and_then(|mut query| {
-            query
-                .query_row(params![id.as_bytes()], |row| {
-                    let place =
-                        Place { payload: row.get(0)?, frame: row.get(1)?, offset: row.get(2)?, length: row.get(3)? };
-                    Ok((place, row.get::<_, i64>(4)? as u64))
-                })
-                .optional()
+    /// Another connection to the same cache.
+    ///
+    /// # Errors
+    /// When it cannot be opened.
+    pub(crate) fn again(&self) -> Result<Self, StoreError> {
+        Self::open(&self.path)
+    }
+
+    /// Every payload file that is known, by its number here.
+    ///
+    /// # Errors
+    /// When the database cannot be asked.
+    pub fn payloads(&self) -> Result<HashMap<i64, CachedPayload>, StoreError> {
+        let found = (|| {
+            let mut query = self.database.prepare("select id, name, length, seal from payload")?;
+            let rows = query.query_map([], |row| {
+                let seal: String = row.get(3)?;
+                let seal = seal.lines().map(str::to_owned).collect();
+                let length: i64 = row.get(2)?;
+                Ok((row.get(0)?, CachedPayload { name: row.get(1)?, length: length as u64, seal }))
+            })?;
+            rows.collect()
+        })();
+        self.run(found)
+    }
+
+    /// Where a chunk lies: the number of the payload file, and the frame in it.
+    ///
+    /// # Errors
+    /// When the database cannot be asked.
+    pub fn find(&self, id: &Hash) -> Result<Option<(i64, u32)>, StoreError> {
+        let query = self.database.prepare_cached("select payload, frame from chunk where id = ?1");
+        let found = query.and_then(|mut query| {
+            query.query_row(params![id.as_bytes()], |row| Ok((row.get(0)?, row.get(1)?))).optional()
         });
         self.run(found)
     }
 
+    /// The first eight bytes of the ids of all chunks, sorted: what is not among them is certainly new.
+    pub(crate) fn prefixes(&self) -> Result<Vec<u64>, StoreError> {
+        let found = (|| {
+            let count: i64 = self.database.query_row("select count(*) from chunk", [], |row| row.get(0))?;
+            let mut prefixes = Vec::with_capacity(usize::try_from(count).unwrap_or(0));
+            let mut query = self.database.prepare("select id from chunk")?;
+            let mut rows = query.query([])?;
+            while let Some(row) = rows.next()? {
+                prefixes.extend(row.get_ref(0)?.as_blob().ok().and_then(Hash::from_slice).map(|id| id.prefix()));
+            }
+            prefixes.sort_unstable();
+            Ok(prefixes)
+        })();
+        self.run(found)
+    }
+
     /// Notes a payload file that is durable now.
-    pub(crate) fn learn(&mut self, name: &str, length: u64, chunks: &[TocChunk]) -> Result<(), StoreError> {
+    pub(crate) fn learn(
+        &mut self,
+        name: &str,
+        length: u64,
+        seal: &Recipients,
+        chunks: &[TocChunk],
+    ) -> Result<(), StoreError> {
+        // In the order of the table they go in several times as fast.
+        let mut sorted: Vec<(&Hash, u32)> = chunks.iter().map(|chunk| (&chunk.id, chunk.frame)).collect();
+        sorted.sort_unstable();
         let learned = (|| {
             let change = self.database.transaction()?;
             change.execute(
-                "insert or ignore into payload (name, length) values (?1, ?2)",
-                params![name, length as i64],
+                "insert or ignore into payload (name, length, seal) values (?1, ?2, ?3)",
+                params![name, length as i64, seal.texts().join("\n")],
             )?;
             let payload: i64 = change.query_row("select id from payload where name = ?1", [name], |row| row.get(0))?;
-            let mut insert = change.prepare("insert or ignore into chunk values (?1, ?2, ?3, ?4, ?5)")?;
-            for chunk in chunks {
-                insert.execute(params![chunk.id.as_bytes(), payload, chunk.frame, chunk.offset, chunk.length])?;
+            let mut insert = change.prepare("insert or replace into chunk values (?1, ?2, ?3)")?;
+            for (id, frame) in sorted {
+                insert.execute(params![id.as_bytes(), payload, frame])?;
             }
             drop(insert);
             change.commit()
         })();
         self.run(learned)
+    }
+
+    /// Learns of a payload file of a store from its table of contents; gives how many chunks it has.
+    ///
+    /// # Errors
+    /// When it is missing, locked or damaged, or the database fails.
+    pub fn learn_of(&mut self, store: &Store, name: &str, length: u64, seal: &Recipients) -> Result<u64, StoreError> {
+        let contents = store.contents(name)?;
+        self.learn(name, length, seal, &contents.chunks)?;
+        Ok(contents.chunks.len() as u64)
     }
 
     /// Forgets a payload file that is gone or damaged, so that its chunks are stored anew.
@@ -107,15 +175,18 @@ impl Cache {
 fn prepare(database: &Connection) -> rusqlite::Result<()> {
     database.busy_timeout(std::time::Duration::from_secs(60))?;
     let _: String = database.query_row("pragma journal_mode = wal", [], |row| row.get(0))?;
+    // It can be rebuilt, so a power cut may take the last changes; it must not leave it broken, and does not.
+    database.execute_batch("pragma synchronous = normal")?;
     let version: i32 = database.query_row("pragma user_version", [], |row| row.get(0))?;
     if version != VERSION && version != 0 {
         database
             .execute_batch("drop table if exists chunk; drop table if exists payload; drop table if exists value;")?;
     }
     database.execute_batch(&format!(
-        "create table if not exists payload (id integer primary key, name text not null unique, length integer not null);
-         create table if not exists chunk (id blob primary key, payload integer not null, frame integer not null,
-             offset integer not null, length integer not null) without rowid;
+        "create table if not exists payload (id integer primary key autoincrement, name text not null unique,
+             length integer not null, seal text not null);
+         create table if not exists chunk (id blob primary key, payload integer not null, frame integer not null)
+             without rowid;
          create table if not exists value (name text primary key, value text not null);
          pragma user_version = {VERSION};"
     ))
@@ -136,7 +207,7 @@ mod tests {
                     scope.spawn(move || {
                         let mut cache = Cache::open(path).unwrap();
                         let chunk = TocChunk { id: Hash::of(&[number]), frame: 0, offset: 0, length: 1 };
-                        cache.learn(&format!("payload/w/{number}"), 9, &[chunk]).unwrap();
+                        cache.learn(&format!("payload/w/{number}"), 9, &Recipients::default(), &[chunk]).unwrap();
                     });
                 }
             });

@@ -1,16 +1,17 @@
 //! Putting chunks into a store, each only once.
 
-use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::sync::Arc;
 
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use crate::cache::Cache;
+use crate::cache::{Cache, CachedPayload};
 use crate::error::StoreError;
 use crate::hash::Hash;
 use crate::location::Location;
-use crate::payload::{PayloadFile, PayloadWriter};
+use crate::payload::{Durable, Packing, PayloadFile, PayloadWriter};
+use crate::seal::Recipients;
 
 /// What a run wrote and what it needs of earlier runs' payload; part of its record.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
@@ -43,24 +44,75 @@ pub struct Tally {
     pub new_bytes: u64,
 }
 
-/// How a deposit compresses.
-#[derive(Clone, Copy, Debug)]
+/// How a deposit compresses, and whom it seals for.
+#[derive(Clone, Debug)]
 pub struct DepositOptions {
     /// Zstandard level, 1 to 22.
     pub level: i32,
     /// Threads that compress.
     pub threads: usize,
+    /// The public keys that what is stored is sealed for; none means not sealed.
+    pub seal: Recipients,
 }
 
 impl Default for DepositOptions {
     fn default() -> Self {
-        Self { level: 3, threads: 2 }
+        Self { level: 3, threads: 2, seal: Recipients::default() }
     }
 }
 
-struct Used {
-    length: u64,
-    frames: BTreeSet<u32>,
+/// So many chunks that are not in the cache are looked up one by one; then all ids that it has are read at once.
+const LOOKED_UP: u32 = 256;
+
+/// Where a chunk of a deposit is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+enum Spot {
+    /// In a payload file of an earlier run: its number in the cache, and the frame.
+    Earlier(i64, u32),
+    /// In a frame of this run; they are counted through all its files.
+    Own(u64),
+}
+
+/// The frames that something stands on, gathered between [`Deposit::note`] and [`Deposit::noted`].
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Uses(BTreeSet<Spot>);
+
+/// Frames by the names of their payload files; the same as a part of [`Holdings`], whoever wrote them.
+pub type Frames = BTreeMap<String, Vec<[u32; 2]>>;
+
+/// What a finished deposit comes to.
+#[derive(Debug)]
+pub struct Deposited {
+    /// What the run wrote and what it needs.
+    pub holdings: Holdings,
+    /// How much went in.
+    pub tally: Tally,
+    earlier: HashMap<i64, CachedPayload>,
+    /// First frame, counted through all files, of each file that was written.
+    own: Vec<(u64, String)>,
+}
+
+impl Deposited {
+    /// Which frames of which payload files were noted.
+    pub fn frames(&self, uses: &Uses) -> Frames {
+        let mut found: BTreeMap<&str, BTreeSet<u32>> = BTreeMap::new();
+        for spot in &uses.0 {
+            match spot {
+                Spot::Earlier(payload, frame) => {
+                    if let Some(payload) = self.earlier.get(payload) {
+                        found.entry(&payload.name).or_default().insert(*frame);
+                    }
+                }
+                Spot::Own(frame) => {
+                    let after = self.own.partition_point(|(first, _)| first <= frame);
+                    if let Some((first, name)) = after.checked_sub(1).map(|at| &self.own[at]) {
+                        found.entry(name).or_default().insert((frame - first) as u32);
+                    }
+                }
+            }
+        }
+        found.into_iter().map(|(name, frames)| (name.to_owned(), ranges(&frames))).collect()
+    }
 }
 
 /// Takes the chunks of one run.
@@ -68,38 +120,63 @@ pub struct Deposit<'a> {
     location: Arc<dyn Location>,
     cache: &'a mut Cache,
     writer: PayloadWriter,
-    /// Chunks taken by this deposit and not yet known to be durable.
-    pending: HashMap<Hash, ()>,
+    seal: Vec<String>,
+    /// Chunks taken by this deposit, and not yet known to be in the cache.
+    pending: HashMap<Hash, u64>,
+    /// Beginnings of the ids of chunks of this deposit that are in the cache.
+    learned: HashSet<u64>,
     wrote: Vec<PayloadFile>,
-    used: BTreeMap<String, Used>,
-    /// Payload files of earlier runs, and whether they were found present.
-    present: HashMap<String, bool>,
-    prefix: String,
+    used: BTreeMap<i64, BTreeSet<u32>>,
+    /// What the cache knew at the beginning.
+    payloads: HashMap<i64, CachedPayload>,
+    /// The numbers of payload files by their names.
+    numbers: HashMap<String, i64>,
+    /// Payload files of earlier runs, and whether they can be stood on.
+    present: HashMap<i64, bool>,
+    /// Beginnings of the ids of all chunks that the cache knew, once it is worth the reading.
+    known: Option<Vec<u64>>,
+    looked_up: u32,
+    note: Option<BTreeSet<Spot>>,
     tally: Tally,
 }
 
 impl<'a> Deposit<'a> {
     /// A deposit of `run` by `writer` into the store at `location`.
+    ///
+    /// # Errors
+    /// When the cache cannot be read.
     pub fn new(
         location: Arc<dyn Location>,
         cache: &'a mut Cache,
         writer: &str,
         run: &str,
-        options: DepositOptions,
-    ) -> Self {
+        options: &DepositOptions,
+    ) -> Result<Self, StoreError> {
         let prefix = format!("payload/{writer}/{run}/");
-        let payload = PayloadWriter::new(Arc::clone(&location), prefix.clone(), options.level, options.threads);
-        Self {
+        let packing = Packing { level: options.level, threads: options.threads, seal: options.seal.clone() };
+        let (mut librarian, seal) = (cache.again()?, options.seal.clone());
+        let learn = Box::new(move |durable: &Durable| {
+            librarian.learn(&durable.file.name, durable.file.length, &seal, &durable.chunks)
+        });
+        let payloads = cache.payloads()?;
+        let numbers = payloads.iter().map(|(number, payload)| (payload.name.clone(), *number)).collect();
+        Ok(Self {
+            writer: PayloadWriter::new(Arc::clone(&location), prefix, &packing, learn),
             location,
             cache,
-            writer: payload,
+            seal: options.seal.texts(),
             pending: HashMap::new(),
+            learned: HashSet::new(),
             wrote: Vec::new(),
             used: BTreeMap::new(),
+            payloads,
+            numbers,
             present: HashMap::new(),
-            prefix,
+            known: None,
+            looked_up: 0,
+            note: None,
             tally: Tally::default(),
-        }
+        })
     }
 
     /// What went in so far.
@@ -107,21 +184,47 @@ impl<'a> Deposit<'a> {
         self.tally
     }
 
+    /// Compresses what comes from now on at this level.
+    ///
+    /// # Errors
+    /// When writing fails.
+    pub fn set_level(&mut self, level: i32) -> Result<(), StoreError> {
+        self.writer.set_level(level)
+    }
+
+    /// Notes from now on which frames hold what goes in.
+    pub fn note(&mut self) {
+        self.note = Some(BTreeSet::new());
+    }
+
+    /// What was noted since the last call.
+    pub fn noted(&mut self) -> Uses {
+        self.note.as_mut().map(std::mem::take).map(Uses).unwrap_or_default()
+    }
+
     /// Puts a chunk in, unless the store has it, and gives its id.
     ///
     /// # Errors
     /// When writing fails; the deposit cannot be continued then.
     pub fn put(&mut self, bytes: &[u8]) -> Result<Hash, StoreError> {
-        let id = Hash::of(bytes);
+        self.put_known(Hash::of(bytes), bytes)
+    }
+
+    /// As [`Deposit::put`], with the id that the bytes are known to have.
+    ///
+    /// # Errors
+    /// As [`Deposit::put`].
+    pub fn put_known(&mut self, id: Hash, bytes: &[u8]) -> Result<Hash, StoreError> {
         self.tally.chunks += 1;
         if self.reuse_one(&id)? {
             return Ok(id);
         }
         self.tally.new_chunks += 1;
         self.tally.new_bytes += bytes.len() as u64;
-        self.pending.insert(id, ());
-        self.writer.add(id, bytes)?;
-        self.learn()?;
+        let frame = self.writer.add(id, bytes)?;
+        self.pending.insert(id, frame);
+        self.note.as_mut().map(|note| note.insert(Spot::Own(frame)));
+        self.hear_of_durable();
         Ok(id)
     }
 
@@ -139,65 +242,136 @@ impl<'a> Deposit<'a> {
         Ok(true)
     }
 
-    fn reuse_one(&mut self, id: &Hash) -> Result<bool, StoreError> {
-        if self.pending.contains_key(id) {
-            return Ok(true);
-        }
-        let Some((place, length)) = self.cache.find(id)? else { return Ok(false) };
-        if place.payload.starts_with(&self.prefix) {
-            return Ok(true);
-        }
-        // What is reused must be proven present: a payload file that is gone or has another length is forgotten.
-        let present = match self.present.get(&place.payload) {
-            Some(present) => *present,
-            None => {
-                let present = self.location.length(&place.payload)? == Some(length);
-                self.present.insert(place.payload.clone(), present);
-                if !present {
-                    self.cache.forget(&place.payload)?;
-                }
-                present
-            }
-        };
-        if present {
-            let used = self.used.entry(place.payload).or_insert(Used { length, frames: BTreeSet::new() });
-            used.frames.insert(place.frame);
-        }
-        Ok(present)
+    /// Notes once more what was noted by this deposit before.
+    pub fn note_again(&mut self, uses: &Uses) {
+        self.note.as_mut().map(|note| note.extend(&uses.0));
     }
 
-    fn learn(&mut self) -> Result<(), StoreError> {
+    /// Whether all these frames are in the store, so that this run can stand on them.
+    ///
+    /// # Errors
+    /// When the place cannot be asked.
+    pub fn can_reuse(&mut self, frames: &Frames) -> Result<bool, StoreError> {
+        for name in frames.keys() {
+            let Some(number) = self.numbers.get(name).copied() else { return Ok(false) };
+            if !self.can_stand_on(number)? {
+                return Ok(false);
+            }
+        }
+        Ok(true)
+    }
+
+    /// Whether all these frames are in the store; if so this run stands on them from now on.
+    ///
+    /// # Errors
+    /// When the place cannot be asked.
+    pub fn reuse_frames(&mut self, frames: &Frames) -> Result<bool, StoreError> {
+        if !self.can_reuse(frames)? {
+            return Ok(false);
+        }
+        for (name, ranges) in frames {
+            let Some(number) = self.numbers.get(name).copied() else { return Ok(false) };
+            for frame in ranges.iter().flat_map(|[first, last]| *first..=*last) {
+                self.used.entry(number).or_default().insert(frame);
+                self.note.as_mut().map(|note| note.insert(Spot::Earlier(number, frame)));
+            }
+        }
+        Ok(true)
+    }
+
+    fn reuse_one(&mut self, id: &Hash) -> Result<bool, StoreError> {
+        if let Some(frame) = self.pending.get(id) {
+            self.note.as_mut().map(|note| note.insert(Spot::Own(*frame)));
+            return Ok(true);
+        }
+        if !self.learned.contains(&id.prefix()) {
+            if let Some(known) = &self.known {
+                if known.binary_search(&id.prefix()).is_err() {
+                    return Ok(false);
+                }
+            } else if self.looked_up == LOOKED_UP {
+                self.known = Some(self.cache.prefixes()?);
+            }
+        }
+        let Some((number, frame)) = self.cache.find(id)? else {
+            self.looked_up = (self.looked_up + 1).min(LOOKED_UP);
+            return Ok(false);
+        };
+        if !self.payloads.contains_key(&number) {
+            // Of this very run, or of one that goes on beside it and may still fail.
+            let known = self.cache.payloads()?;
+            let Some(payload) = known.get(&number) else { return Ok(false) };
+            self.numbers.insert(payload.name.clone(), number);
+            self.payloads.insert(number, payload.clone());
+        }
+        if !self.can_stand_on(number)? {
+            return Ok(false);
+        }
+        self.used.entry(number).or_default().insert(frame);
+        self.note.as_mut().map(|note| note.insert(Spot::Earlier(number, frame)));
+        Ok(true)
+    }
+
+    /// Whether a payload file is there whole and opens with every key of this run. What is reused must be proven present:
+    /// one that is gone or has another length is forgotten.
+    fn can_stand_on(&mut self, number: i64) -> Result<bool, StoreError> {
+        if let Some(present) = self.present.get(&number) {
+            return Ok(*present);
+        }
+        let Some(payload) = self.payloads.get(&number) else { return Ok(false) };
+        let mut can = self.seal.iter().all(|key| payload.seal.contains(key)) && self.seal.is_empty() == payload.seal.is_empty();
+        if can && self.location.length(&payload.name)? != Some(payload.length) {
+            self.cache.forget(&payload.name)?;
+            can = false;
+        }
+        self.present.insert(number, can);
+        Ok(can)
+    }
+
+    fn hear_of_durable(&mut self) {
         for durable in self.writer.durable() {
-            self.cache.learn(&durable.file.name, durable.file.length, &durable.chunks)?;
             for chunk in &durable.chunks {
                 self.pending.remove(&chunk.id);
+                self.learned.insert(chunk.id.prefix());
             }
             self.wrote.push(durable.file);
         }
-        Ok(())
     }
 
     /// Writes what is left; when this returns, all that was put in is durable.
     ///
     /// # Errors
     /// When writing failed, or earlier payload that this run stands on has gone missing since.
-    pub fn finish(mut self) -> Result<(Holdings, Tally), StoreError> {
+    pub fn finish(mut self) -> Result<Deposited, StoreError> {
         self.writer.finish()?;
-        self.learn()?;
+        self.hear_of_durable();
+        let own: HashSet<&str> = self.wrote.iter().map(|file| file.name.as_str()).collect();
         let mut needs = Vec::new();
-        for (name, used) in self.used {
-            if self.location.length(&name)? != Some(used.length) {
+        for (number, frames) in &self.used {
+            let Some(payload) = self.payloads.get(number).filter(|payload| !own.contains(payload.name.as_str())) else {
+                continue;
+            };
+            let (name, length) = (payload.name.clone(), payload.length);
+            if self.location.length(&name)? != Some(length) {
                 self.cache.forget(&name)?;
                 return Err(StoreError::Missing { name });
             }
-            needs.push(Need { name, length: used.length, frames: ranges(&used.frames) });
+            needs.push(Need { name, length, frames: ranges(frames) });
         }
-        Ok((Holdings { wrote: self.wrote, needs }, self.tally))
+        needs.sort_by(|a, b| a.name.cmp(&b.name));
+        let mut first = 0;
+        let mut own = Vec::new();
+        for file in &self.wrote {
+            own.push((first, file.name.clone()));
+            first += u64::from(file.frames);
+        }
+        let holdings = Holdings { wrote: self.wrote, needs };
+        Ok(Deposited { holdings, tally: self.tally, earlier: self.payloads, own })
     }
 }
 
 /// Numbers in order as ranges of first and last.
-fn ranges(numbers: &BTreeSet<u32>) -> Vec<[u32; 2]> {
+pub(crate) fn ranges(numbers: &BTreeSet<u32>) -> Vec<[u32; 2]> {
     let mut found: Vec<[u32; 2]> = Vec::new();
     for &number in numbers {
         match found.last_mut() {
@@ -213,13 +387,66 @@ mod tests {
     use super::*;
     use crate::location::Memory;
     use crate::reader::ChunkReader;
+    use crate::seal::Identities;
 
     fn deposit(memory: &Memory, cache: &mut Cache, run: &str, chunks: &[&[u8]]) -> (Holdings, Tally) {
-        let mut deposit = Deposit::new(Arc::new(memory.clone()), cache, "w", run, DepositOptions::default());
+        sealed_deposit(memory, cache, run, &Recipients::default(), chunks)
+    }
+
+    fn sealed_deposit(
+        memory: &Memory,
+        cache: &mut Cache,
+        run: &str,
+        seal: &Recipients,
+        chunks: &[&[u8]],
+    ) -> (Holdings, Tally) {
+        let options = DepositOptions { seal: seal.clone(), ..DepositOptions::default() };
+        let mut deposit = Deposit::new(Arc::new(memory.clone()), cache, "w", run, &options).unwrap();
         for chunk in chunks {
             deposit.put(chunk).unwrap();
         }
-        deposit.finish().unwrap()
+        let done = deposit.finish().unwrap();
+        (done.holdings, done.tally)
+    }
+
+    #[test]
+    fn only_what_every_key_of_the_run_opens_is_stood_on() {
+        let folder = tempfile::tempdir().unwrap();
+        let (memory, mut cache) = (Memory::default(), Cache::open(&folder.path().join("cache.db")).unwrap());
+        let key = || crate::seal::new_identity("today", None).unwrap().1;
+        let (one, two) = (key(), key());
+        let keys = |texts: &[&String]| Recipients::parse(texts).unwrap();
+        let mut new = |run, seal: &Recipients| {
+            sealed_deposit(&memory, &mut cache, run, seal, &[b"alpha"]).1.new_chunks
+        };
+        assert_eq!(new("a", &Recipients::default()), 1);
+        assert_eq!(new("b", &keys(&[&one])), 1, "what is not sealed is not stood on by what is");
+        assert_eq!(new("c", &keys(&[&one])), 0);
+        assert_eq!(new("d", &keys(&[&one, &two])), 1, "the new key could not open it");
+    }
+
+    #[test]
+    fn what_was_noted_is_found_by_file_and_frame() {
+        let folder = tempfile::tempdir().unwrap();
+        let (memory, mut cache) = (Memory::default(), Cache::open(&folder.path().join("cache.db")).unwrap());
+        let (first, _) = deposit(&memory, &mut cache, "one", &[b"alpha"]);
+        let options = DepositOptions::default();
+        let mut second = Deposit::new(Arc::new(memory.clone()), &mut cache, "w", "two", &options).unwrap();
+        second.put(b"unnoted").unwrap();
+        second.note();
+        second.put(b"alpha").unwrap();
+        second.put(b"beta").unwrap();
+        let uses = second.noted();
+        let done = second.finish().unwrap();
+        let frames = done.frames(&uses);
+        assert_eq!(frames.get(&first.wrote[0].name), Some(&vec![[0, 0]]));
+        assert_eq!(frames.get(&done.holdings.wrote[0].name), Some(&vec![[0, 0]]));
+        let mut third = Deposit::new(Arc::new(memory.clone()), &mut cache, "w", "three", &options).unwrap();
+        assert!(third.reuse_frames(&frames).unwrap());
+        assert_eq!(third.finish().unwrap().holdings.needs.len(), 2);
+        memory.remove(&first.wrote[0].name).unwrap();
+        let mut fourth = Deposit::new(Arc::new(memory), &mut cache, "w", "four", &options).unwrap();
+        assert!(!fourth.reuse_frames(&frames).unwrap());
     }
 
     #[test]
@@ -233,8 +460,8 @@ mod tests {
         assert_eq!(second.needs[0].name, first.wrote[0].name);
         assert_eq!(second.needs[0].frames, [[0, 0]]);
 
-        let mut reader = ChunkReader::new(Arc::new(memory));
-        reader.add(&second.needs[0].name, second.needs[0].length).unwrap();
+        let mut reader = ChunkReader::new(Arc::new(memory), Identities::default());
+        reader.add(&second.needs[0].name).unwrap();
         assert_eq!(reader.get(&Hash::of(b"beta")).unwrap(), b"beta");
         assert!(matches!(reader.get(&Hash::of(b"gamma")), Err(StoreError::NoChunk { .. })));
     }
@@ -258,9 +485,9 @@ mod tests {
         let whole = memory.read(&file.name).unwrap();
         for at in 0..whole.len() {
             memory.tamper(&file.name, |bytes| bytes[at] ^= 0x10);
-            let mut reader = ChunkReader::new(Arc::new(memory.clone()));
+            let mut reader = ChunkReader::new(Arc::new(memory.clone()), Identities::default());
             let got = reader
-                .add(&file.name, file.length)
+                .add(&file.name)
                 .and_then(|()| reader.get(&Hash::of(b"a passenger list that is long enough")));
             if let Ok(bytes) = got {
                 assert_eq!(bytes, b"a passenger list that is long enough", "flip at {at}");

@@ -26,6 +26,11 @@ impl Hash {
         bytes.try_into().ok().map(Self)
     }
 
+    /// The first eight bytes, as a number.
+    pub(crate) fn prefix(&self) -> u64 {
+        self.0.first_chunk().map_or(0, |first| u64::from_be_bytes(*first))
+    }
+
     /// All 64 digits.
     pub fn hex(&self) -> String {
         data_encoding::HEXLOWER.encode(&self.0)

@@ -9,6 +9,7 @@
 //! - [`Deposit`]: puts chunks in, once each; [`Holdings`] says afterwards what a run wrote and what it needs.
 //! - [`ChunkReader`]: gets chunks back and proves each one.
 //! - [`listing`]: what a capture consists of.
+//! - [`Recipients`], [`Identities`]: public keys that it is sealed for, and what opens it.
 //! - [`Cache`]: the local index of chunks that are known to be durable.
 //! - [`check_payload`]: reads payload back and says exactly what is damaged.
 //!
@@ -16,6 +17,7 @@
 
 mod cache;
 mod chunk;
+mod copier;
 mod deposit;
 mod document;
 mod error;
@@ -24,17 +26,20 @@ pub mod listing;
 mod location;
 mod payload;
 mod reader;
+mod seal;
 mod store;
 mod verify;
 
-pub use cache::Cache;
+pub use cache::{Cache, CachedPayload};
 pub use chunk::{Cut, cut_all};
-pub use deposit::{Deposit, DepositOptions, Holdings, Need, Tally};
+pub use copier::{CopiedFrames, FrameCopier};
+pub use deposit::{Deposit, DepositOptions, Deposited, Frames, Holdings, Need, Tally, Uses};
 pub use document::{Document, DocumentName};
 pub use error::{IoPath, PathError, StoreError};
 pub use hash::{Hash, Hasher};
-pub use location::{Folder, Location, Memory, NewObject, ObjectInfo};
-pub use payload::{FRAME_LIMIT, PayloadFile, Toc, TocChunk, TocFrame};
+pub use location::{Folder, Location, Memory, NewObject, ObjectInfo, SeekRead};
+pub use payload::{FRAME_LIMIT, OpenPayload, PayloadFile, Toc, TocChunk, TocFrame};
 pub use reader::{ChunkReader, Place};
+pub use seal::{Identities, KeyError, PublicKey, Recipients, SEALED, new_identity};
 pub use store::{FORMAT, Store, StoreInfo, WriterInfo};
 pub use verify::{Damage, PayloadReport, check_payload};

@@ -202,6 +202,23 @@ struct Node {
 /// Version of the listing's nodes.
 const LISTING_VERSION: u32 = 1;
 
+/// A block of a listing that was just closed.
+#[derive(Clone, Debug)]
+pub struct ClosedBlock {
+    /// Its first path.
+    pub first: PathName,
+    /// Its last path.
+    pub last: PathName,
+    /// Its id.
+    pub chunk: Hash,
+    /// Entries in it.
+    pub entries: u64,
+    /// Its bytes: one entry a line.
+    pub lines: Vec<u8>,
+    /// Whether it ends where its own contents say so; else only because the listing ends.
+    pub natural: bool,
+}
+
 /// Builds a listing from entries in ascending order.
 #[derive(Default)]
 pub struct ListingWriter {
@@ -215,7 +232,7 @@ pub struct ListingWriter {
 }
 
 impl ListingWriter {
-    /// Adds an entry; `put` stores a chunk.
+    /// Adds an entry; `put` stores a chunk. Gives the block that it closes.
     ///
     /// # Errors
     /// What `put` gives; [`StoreError::Damaged`] when the entry is not after the one before it.
@@ -223,7 +240,7 @@ impl ListingWriter {
         &mut self,
         entry: &Entry,
         put: &mut impl FnMut(&[u8]) -> Result<Hash, StoreError>,
-    ) -> Result<(), StoreError> {
+    ) -> Result<Option<ClosedBlock>, StoreError> {
         if self.last.as_ref().is_some_and(|last| *last >= entry.path) {
             return Err(unsound(format!("`{}` is out of order", entry.path)));
         }
@@ -238,18 +255,48 @@ impl ListingWriter {
         // About one path in 1024 is a boundary.
         let boundary = || u16::from_le_bytes([hash_start(&entry.path)[0], hash_start(&entry.path)[1]]) & 0x3FF == 0;
         if self.block.len() >= BLOCK_MAX || (self.block.len() >= BLOCK_MIN && boundary()) {
-            self.close_block(put)?;
+            return self.close_block(true, put);
         }
-        Ok(())
+        Ok(None)
     }
 
-    fn close_block(&mut self, put: &mut impl FnMut(&[u8]) -> Result<Hash, StoreError>) -> Result<(), StoreError> {
-        let Some(first) = self.first.take() else { return Ok(()) };
-        let chunk = put(&self.block)?;
-        let child = Child { first, chunk, entries: self.in_block };
-        self.block.clear();
-        self.in_block = 0;
-        self.add_child(0, child, put)
+    /// Whether the next entry begins a block.
+    pub fn is_at_start(&self) -> bool {
+        self.first.is_none()
+    }
+
+    /// Adds a whole block that is stored already, of so many bytes. The last entry must have closed a block.
+    ///
+    /// # Errors
+    /// What `put` gives; [`StoreError::Damaged`] when it is not after what was added before.
+    pub fn push_block(
+        &mut self,
+        (first, last): (&PathName, &PathName),
+        chunk: Hash,
+        (entries, bytes): (u64, u64),
+        put: &mut impl FnMut(&[u8]) -> Result<Hash, StoreError>,
+    ) -> Result<(), StoreError> {
+        if self.first.is_some() || self.last.as_ref().is_some_and(|before| before >= first) {
+            return Err(unsound(format!("the block from `{first}` is out of order")));
+        }
+        self.last = Some(last.clone());
+        self.entries += entries;
+        self.bytes += bytes;
+        self.add_child(0, Child { first: first.clone(), chunk, entries }, put)
+    }
+
+    fn close_block(
+        &mut self,
+        natural: bool,
+        put: &mut impl FnMut(&[u8]) -> Result<Hash, StoreError>,
+    ) -> Result<Option<ClosedBlock>, StoreError> {
+        let Some(first) = self.first.take() else { return Ok(None) };
+        let lines = std::mem::take(&mut self.block);
+        let chunk = put(&lines)?;
+        let entries = std::mem::take(&mut self.in_block);
+        self.add_child(0, Child { first: first.clone(), chunk, entries }, put)?;
+        let last = self.last.clone().unwrap_or_default();
+        Ok(Some(ClosedBlock { first, last, chunk, entries, lines, natural }))
     }
 
     fn add_child(
@@ -282,12 +329,23 @@ impl ListingWriter {
         Ok(Child { first, chunk: put(&bytes)?, entries })
     }
 
+    /// Closes the last block, if it is not empty.
+    ///
+    /// # Errors
+    /// What `put` gives.
+    pub fn close(
+        &mut self,
+        put: &mut impl FnMut(&[u8]) -> Result<Hash, StoreError>,
+    ) -> Result<Option<ClosedBlock>, StoreError> {
+        self.close_block(false, put)
+    }
+
     /// Stores what is left and the topmost node.
     ///
     /// # Errors
     /// What `put` gives.
     pub fn finish(mut self, put: &mut impl FnMut(&[u8]) -> Result<Hash, StoreError>) -> Result<ListingRef, StoreError> {
-        self.close_block(put)?;
+        self.close_block(false, put)?;
         if self.levels.is_empty() {
             self.levels.push(Vec::new());
         }
@@ -422,19 +480,19 @@ mod tests {
         let memory = Memory::default();
         let mut cache = Cache::open(&folder.path().join("cache.db")).unwrap();
         let options = DepositOptions::default();
-        let mut deposit = Deposit::new(Arc::new(memory.clone()), &mut cache, "w", "r", options);
+        let mut deposit = Deposit::new(Arc::new(memory.clone()), &mut cache, "w", "r", &options).unwrap();
         let mut listing = ListingWriter::default();
         let mut put = |bytes: &[u8]| deposit.put(bytes);
         for entry in entries {
             listing.push(entry, &mut put).unwrap();
         }
         let root = listing.finish(&mut put).unwrap();
-        let (holdings, tally) = deposit.finish().unwrap();
-        let mut reader = ChunkReader::new(Arc::new(memory));
-        for file in &holdings.wrote {
-            reader.add(&file.name, file.length).unwrap();
+        let done = deposit.finish().unwrap();
+        let mut reader = ChunkReader::new(Arc::new(memory), crate::Identities::default());
+        for file in &done.holdings.wrote {
+            reader.add(&file.name).unwrap();
         }
-        (reader, root, tally.new_chunks)
+        (reader, root, done.tally.new_chunks)
     }
 
     #[test]

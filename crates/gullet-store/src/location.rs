@@ -5,7 +5,7 @@
 
 use std::collections::BTreeMap;
 use std::fs::{self, File};
-use std::io::{self, Read, Seek, SeekFrom, Write};
+use std::io::{self, Read, Seek, Write};
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
@@ -22,6 +22,11 @@ pub struct ObjectInfo {
     pub length: u64,
 }
 
+/// What can be read from anywhere.
+pub trait SeekRead: Read + Seek + Send {}
+
+impl<T: Read + Seek + Send> SeekRead for T {}
+
 /// A place that holds objects.
 pub trait Location: Send + Sync {
     /// The place as a person would name it; absolute.
@@ -30,10 +35,8 @@ pub trait Location: Send + Sync {
     fn list(&self, prefix: &str) -> Result<Vec<ObjectInfo>, StoreError>;
     /// The length of an object, or `None` when it is not there.
     fn length(&self, name: &str) -> Result<Option<u64>, StoreError>;
-    /// `length` bytes of an object from `offset`; fewer are an error.
-    fn read_range(&self, name: &str, offset: u64, length: usize) -> Result<Vec<u8>, StoreError>;
-    /// Reads an object from its beginning.
-    fn open(&self, name: &str) -> Result<Box<dyn Read + Send>, StoreError>;
+    /// Reads an object from its beginning, or from anywhere in it.
+    fn open(&self, name: &str) -> Result<Box<dyn SeekRead>, StoreError>;
     /// Begins a new object. Nothing is seen under the name before it is published.
     fn create(&self, name: &str) -> Result<Box<dyn NewObject>, StoreError>;
     /// Removes an object that this program wrote.
@@ -183,22 +186,7 @@ impl Location for Folder {
         }
     }
 
-    fn read_range(&self, name: &str, offset: u64, length: usize) -> Result<Vec<u8>, StoreError> {
-        let path = self.path(name)?;
-        let mut file = File::open(&path).map_err(|e| missing_or_io(e, name, &path))?;
-        file.seek(SeekFrom::Start(offset)).at(&path)?;
-        let mut bytes = Vec::new();
-        file.take(length as u64).read_to_end(&mut bytes).at(&path)?;
-        if bytes.len() < length {
-            return Err(StoreError::Damaged {
-                name: name.to_owned(),
-                what: "it is shorter than it must be".to_owned(),
-            });
-        }
-        Ok(bytes)
-    }
-
-    fn open(&self, name: &str) -> Result<Box<dyn Read + Send>, StoreError> {
+    fn open(&self, name: &str) -> Result<Box<dyn SeekRead>, StoreError> {
         let path = self.path(name)?;
         Ok(Box::new(File::open(&path).map_err(|e| missing_or_io(e, name, &path))?))
     }
@@ -324,16 +312,7 @@ impl Location for Memory {
         Ok(self.objects().get(name).map(|bytes| bytes.len() as u64))
     }
 
-    fn read_range(&self, name: &str, offset: u64, length: usize) -> Result<Vec<u8>, StoreError> {
-        let bytes = self.read(name)?;
-        let range = usize::try_from(offset).ok().and_then(|from| Some(from..from.checked_add(length)?));
-        range.and_then(|range| bytes.get(range)).map(<[u8]>::to_vec).ok_or_else(|| StoreError::Damaged {
-            name: name.to_owned(),
-            what: "it is shorter than it must be".to_owned(),
-        })
-    }
-
-    fn open(&self, name: &str) -> Result<Box<dyn Read + Send>, StoreError> {
+    fn open(&self, name: &str) -> Result<Box<dyn SeekRead>, StoreError> {
         let bytes = self.objects().get(name).cloned();
         let bytes = bytes.ok_or_else(|| StoreError::Missing { name: name.to_owned() })?;
         Ok(Box::new(io::Cursor::new(bytes)))
@@ -399,8 +378,11 @@ mod tests {
         both(|location| {
             location.write("records/a/one.json", b"0123456789").unwrap();
             assert_eq!(location.read("records/a/one.json").unwrap(), b"0123456789");
-            assert_eq!(location.read_range("records/a/one.json", 3, 4).unwrap(), b"3456");
-            assert!(matches!(location.read_range("records/a/one.json", 8, 4), Err(StoreError::Damaged { .. })));
+            let mut open = location.open("records/a/one.json").unwrap();
+            let mut some = [0; 4];
+            open.seek(io::SeekFrom::Start(3)).unwrap();
+            open.read_exact(&mut some).unwrap();
+            assert_eq!(&some, b"3456");
             assert!(matches!(location.write("records/a/one.json", b"other"), Err(StoreError::Exists { .. })));
             assert_eq!(location.read("records/a/one.json").unwrap(), b"0123456789");
         });

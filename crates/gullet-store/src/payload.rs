@@ -11,10 +11,13 @@
 //! The table of contents is listed as the last entry of the seek table with a decompressed size of 0, so that readers
 //! of the seekable format step over it, and `zstd -dc` gives the chunks' bytes one after the other.
 //!
-//! Compressing runs on threads of its own and one thread writes in order; all queues are bounded.
+//! Sealed, all of this is inside an age file, `NNNNNN.zst.age`. Lengths, offsets and ids are of what is inside.
+//!
+//! Compressing runs on threads of its own, one thread writes in order, and one makes full files durable; all queues are
+//! bounded.
 
 use std::collections::BTreeMap;
-use std::io::Write;
+use std::io::{self, Read, Seek, SeekFrom, Write};
 use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::thread::JoinHandle;
@@ -25,12 +28,21 @@ use serde::{Deserialize, Serialize};
 use crate::chunk::LARGEST;
 use crate::error::{IoPath, StoreError};
 use crate::hash::{Hash, Hasher};
-use crate::location::{Location, NewObject};
+use crate::location::{Location, NewObject, SeekRead};
+use crate::seal::{Identities, Recipients, SEALED};
 
 /// Uncompressed size, in bytes, at which a frame is closed.
 const FRAME_FULL: usize = 2 << 20;
 /// No frame is larger than this when decompressed, in bytes; a reader refuses larger ones before it allocates.
 pub const FRAME_LIMIT: usize = FRAME_FULL + LARGEST;
+/// Chunks at which a frame is closed.
+const FRAME_CHUNKS: usize = 16 << 10;
+/// Chunks at which a payload file is closed.
+const FILE_CHUNKS: usize = 64 << 10;
+/// Chunks that a payload file has at most; a reader refuses more before it allocates.
+const CHUNKS_LIMIT: usize = FILE_CHUNKS + FRAME_CHUNKS;
+/// Frames that a payload file has at most.
+const FRAMES_LIMIT: usize = 1 << 20;
 /// Stored size, in bytes, at which a payload file is closed and the next one begun.
 const FILE_FULL: u64 = 64 << 20;
 const CONTENTS_MAGIC: u32 = 0x184D_2A5B;
@@ -126,22 +138,26 @@ impl Toc {
         out
     }
 
-    /// Reads the table of contents of the payload file `name`, whose length in bytes is known.
+    /// Reads the table of contents of an opened payload file.
     ///
     /// # Errors
     /// [`StoreError::Damaged`] when anything in the closing frames does not add up; nothing is allocated by a number
     /// that the file's length does not bear out.
-    pub fn read(location: &dyn Location, name: &str, length: u64) -> Result<Self, StoreError> {
-        let damaged = |what: &str| StoreError::Damaged { name: name.to_owned(), what: what.to_owned() };
-        let footer_at = length.checked_sub(9).ok_or_else(|| damaged("it is too short for a payload file"))?;
-        let footer = location.read_range(name, footer_at, 9)?;
+    fn read(file: &mut OpenPayload) -> Result<Self, StoreError> {
+        let name = file.name.clone();
+        let damaged = |what: &str| StoreError::Damaged { name: name.clone(), what: what.to_owned() };
+        let footer_at = file.length.checked_sub(9).ok_or_else(|| damaged("it is too short for a payload file"))?;
+        let footer = file.range(footer_at, 9)?;
         if u32_at(&footer, 5) != Some(SEEKABLE_MAGIC) || footer[4] != 0 {
             return Err(damaged("it does not end in a seek table"));
         }
         let entries = u32_at(&footer, 0).unwrap_or(0);
+        if entries as usize > FRAMES_LIMIT {
+            return Err(damaged("its seek table has too many entries"));
+        }
         let table_length = u64::from(entries) * 8 + 9;
-        let table_at = length.checked_sub(table_length + 8).ok_or_else(|| damaged("its seek table is too long"))?;
-        let table = location.read_range(name, table_at, (table_length + 8) as usize)?;
+        let table_at = file.length.checked_sub(table_length + 8).ok_or_else(|| damaged("its seek table is too long"))?;
+        let table = file.range(table_at, (table_length + 8) as usize)?;
         if u32_at(&table, 0) != Some(SEEK_MAGIC) || u32_at(&table, 4).map(u64::from) != Some(table_length) {
             return Err(damaged("its seek table has a wrong head"));
         }
@@ -165,7 +181,10 @@ impl Toc {
         if offset != table_at || stored < 20 {
             return Err(damaged("the frames do not fill it"));
         }
-        let bytes = location.read_range(name, at, stored as usize)?;
+        if stored as usize > 20 + CHUNKS_LIMIT * CONTENTS_ENTRY {
+            return Err(damaged("its table of contents is too long"));
+        }
+        let bytes = file.range(at, stored as usize)?;
         let count = u32_at(&bytes, 16).unwrap_or(0) as usize;
         let right_head = u32_at(&bytes, 0) == Some(CONTENTS_MAGIC)
             && u32_at(&bytes, 4) == Some(stored - 8)
@@ -189,6 +208,92 @@ impl Toc {
     }
 }
 
+/// A payload file that is open for reading: its bytes as they were before they were sealed.
+pub struct OpenPayload {
+    name: String,
+    bytes: Box<dyn SeekRead>,
+    length: u64,
+}
+
+impl OpenPayload {
+    /// Opens a payload file; a sealed one with one of `identities`.
+    ///
+    /// # Errors
+    /// When it is missing, cannot be opened with them, or its seal is broken.
+    pub fn open(location: &dyn Location, identities: &Identities, name: &str) -> Result<Self, StoreError> {
+        Self::look_into(identities, name, location.open(name)?)
+    }
+
+    /// As [`OpenPayload::open`], when all stored bytes are at hand.
+    pub(crate) fn of_bytes(identities: &Identities, name: &str, stored: Vec<u8>) -> Result<Self, StoreError> {
+        Self::look_into(identities, name, Box::new(io::Cursor::new(stored)))
+    }
+
+    fn look_into(identities: &Identities, name: &str, mut bytes: Box<dyn SeekRead>) -> Result<Self, StoreError> {
+        if name.ends_with(SEALED) {
+            bytes = identities.look_into(name, bytes)?;
+        }
+        let length = bytes.seek(SeekFrom::End(0)).map_err(|error| unreadable(name, error))?;
+        Ok(Self { name: name.to_owned(), bytes, length })
+    }
+
+    /// The file's table of contents.
+    ///
+    /// # Errors
+    /// When it is damaged or cannot be read.
+    pub fn contents(&mut self) -> Result<Toc, StoreError> {
+        Toc::read(self)
+    }
+
+    /// `length` bytes from `offset`; they are read before so much is allocated.
+    fn range(&mut self, offset: u64, length: usize) -> Result<Vec<u8>, StoreError> {
+        if offset.checked_add(length as u64).is_none_or(|end| end > self.length) {
+            let what = "it is shorter than it must be".to_owned();
+            return Err(StoreError::Damaged { name: self.name.clone(), what });
+        }
+        let mut bytes = vec![0; length];
+        let read = self.bytes.seek(SeekFrom::Start(offset)).and_then(|_| self.bytes.read_exact(&mut bytes));
+        read.map_err(|error| unreadable(&self.name, error))?;
+        Ok(bytes)
+    }
+
+    /// The stored bytes of one frame.
+    pub(crate) fn stored_frame(&mut self, frame: &TocFrame) -> Result<Vec<u8>, StoreError> {
+        if frame.stored as usize > zstd::zstd_safe::compress_bound(FRAME_LIMIT) {
+            let what = "a frame has an impossible length".to_owned();
+            return Err(StoreError::Damaged { name: self.name.clone(), what });
+        }
+        self.range(frame.offset, frame.stored as usize)
+    }
+
+    /// Reads and decompresses one frame; never allocates more than [`FRAME_LIMIT`] for it.
+    pub(crate) fn frame(&mut self, frame: &TocFrame) -> Result<Vec<u8>, StoreError> {
+        let stored = self.stored_frame(frame)?;
+        let damaged = |what: &str| StoreError::Damaged {
+            name: self.name.clone(),
+            what: format!("the frame at byte {} {what}", frame.offset),
+        };
+        let length = (frame.length as usize).min(FRAME_LIMIT);
+        let bytes = zstd::bulk::decompress(&stored, length).map_err(|_| damaged("does not decompress"))?;
+        if bytes.len() == frame.length as usize {
+            Ok(bytes)
+        } else {
+            Err(damaged("has another length than its seek table says"))
+        }
+    }
+}
+
+/// An error of reading: of what is sealed it is damage, as is an early end.
+fn unreadable(name: &str, error: io::Error) -> StoreError {
+    match error.kind() {
+        io::ErrorKind::UnexpectedEof => {
+            StoreError::Damaged { name: name.to_owned(), what: "it is shorter than it must be".to_owned() }
+        }
+        io::ErrorKind::InvalidData => StoreError::Damaged { name: name.to_owned(), what: error.to_string() },
+        _ => crate::PathError::new(name, error).into(),
+    }
+}
+
 /// A payload file that is durable, with its contents for the local index.
 #[derive(Debug)]
 pub(crate) struct Durable {
@@ -196,18 +301,34 @@ pub(crate) struct Durable {
     pub(crate) chunks: Vec<TocChunk>,
 }
 
+/// What is done with a payload file as soon as it is durable.
+pub(crate) type OnDurable = Box<dyn FnMut(&Durable) -> Result<(), StoreError> + Send>;
+
 /// Consecutive chunks on their way into a frame. Offsets are within the frame.
 #[derive(Default)]
 struct Frame {
     number: u64,
+    level: i32,
     bytes: Vec<u8>,
     chunks: Vec<(Hash, u32, u32)>,
 }
 
-struct Packed {
-    length: u32,
-    chunks: Vec<(Hash, u32, u32)>,
-    stored: Vec<u8>,
+/// A frame as it is stored, with its chunks: id, offset and length.
+pub(crate) struct Packed {
+    pub(crate) length: u32,
+    pub(crate) chunks: Vec<(Hash, u32, u32)>,
+    pub(crate) stored: Vec<u8>,
+}
+
+/// How payload is packed.
+#[derive(Clone, Debug)]
+pub(crate) struct Packing {
+    /// Zstandard level where a chunk's part names none.
+    pub(crate) level: i32,
+    /// Threads that compress.
+    pub(crate) threads: usize,
+    /// Whom it is sealed for.
+    pub(crate) seal: Recipients,
 }
 
 /// Packs chunks into payload files.
@@ -220,20 +341,22 @@ pub(crate) struct PayloadWriter {
 }
 
 impl PayloadWriter {
-    /// A writer of files `PREFIX000000.zst` and on, compressing at `level` on `threads` threads.
-    pub(crate) fn new(location: Arc<dyn Location>, prefix: String, level: i32, threads: usize) -> Self {
+    /// A writer of files `PREFIX000000.zst` and on.
+    pub(crate) fn new(location: Arc<dyn Location>, prefix: String, packing: &Packing, on_durable: OnDurable) -> Self {
+        let threads = packing.threads.max(1);
         let (frames, frames_in) = sync_channel::<Frame>(threads);
         let (packed, packed_in) = sync_channel::<(u64, Result<Packed, StoreError>)>(threads);
         let (durable_out, durable) = std::sync::mpsc::channel();
         let frames_in = Arc::new(Mutex::new(frames_in));
-        let threads = (0..threads.max(1))
+        let threads = (0..threads)
             .map(|_| {
                 let (frames_in, packed) = (Arc::clone(&frames_in), packed.clone());
-                std::thread::spawn(move || compress_frames(&frames_in, &packed, level))
+                std::thread::spawn(move || compress_frames(&frames_in, &packed))
             })
             .collect();
+        let seal = packing.seal.clone();
         let writer = std::thread::spawn(move || {
-            let mut files = FileWriter { location, prefix, number: 0, open: None, durable: durable_out };
+            let mut files = FileWriter::new(location, prefix, seal, durable_out, on_durable);
             let mut waiting = BTreeMap::new();
             let mut next = 0;
             for (number, frame) in packed_in {
@@ -243,24 +366,39 @@ impl PayloadWriter {
                     next += 1;
                 }
             }
-            files.close()
+            files.finish()
         });
-        Self { frames: Some(frames), open: Frame::default(), threads, writer: Some(writer), durable }
+        let open = Frame { level: packing.level, ..Frame::default() };
+        Self { frames: Some(frames), open, threads, writer: Some(writer), durable }
     }
 
-    /// Takes one chunk, which must be new to this writer.
-    pub(crate) fn add(&mut self, id: Hash, bytes: &[u8]) -> Result<(), StoreError> {
+    /// Takes one chunk, which must be new to this writer, and gives the number of its frame: they are counted through all
+    /// files, in order.
+    pub(crate) fn add(&mut self, id: Hash, bytes: &[u8]) -> Result<u64, StoreError> {
+        let number = self.open.number;
         let offset = self.open.bytes.len() as u32;
         self.open.bytes.extend_from_slice(bytes);
         self.open.chunks.push((id, offset, bytes.len() as u32));
-        if self.open.bytes.len() >= FRAME_FULL { self.close_frame() } else { Ok(()) }
+        if self.open.bytes.len() >= FRAME_FULL || self.open.chunks.len() >= FRAME_CHUNKS {
+            self.close_frame()?;
+        }
+        Ok(number)
+    }
+
+    /// Compresses what comes from now on at this level.
+    pub(crate) fn set_level(&mut self, level: i32) -> Result<(), StoreError> {
+        if level != self.open.level {
+            self.close_frame()?;
+            self.open.level = level;
+        }
+        Ok(())
     }
 
     fn close_frame(&mut self) -> Result<(), StoreError> {
         if self.open.bytes.is_empty() {
             return Ok(());
         }
-        let next = Frame { number: self.open.number + 1, ..Frame::default() };
+        let next = Frame { number: self.open.number + 1, level: self.open.level, ..Frame::default() };
         let frame = std::mem::replace(&mut self.open, next);
         let sent = self.frames.as_ref().is_some_and(|frames| frames.send(frame).is_ok());
         if sent { Ok(()) } else { Err(self.join().err().unwrap_or(StoreError::Stopped)) }
@@ -289,19 +427,17 @@ impl PayloadWriter {
     }
 }
 
-fn compress_frames(
-    frames: &Mutex<Receiver<Frame>>,
-    packed: &SyncSender<(u64, Result<Packed, StoreError>)>,
-    level: i32,
-) {
-    let compressor = zstd::bulk::Compressor::new(level);
-    let Ok(mut compressor) = compressor else { return };
+fn compress_frames(frames: &Mutex<Receiver<Frame>>, packed: &SyncSender<(u64, Result<Packed, StoreError>)>) {
+    let mut compressor = zstd::bulk::Compressor::default();
+    let mut level = None;
     loop {
         let frame = frames.lock().unwrap_or_else(PoisonError::into_inner).recv();
         let Ok(frame) = frame else { return };
         let length = frame.bytes.len() as u32;
-        let result = compressor
-            .compress(&frame.bytes)
+        let set = if level == Some(frame.level) { Ok(()) } else { compressor.set_compression_level(frame.level) };
+        level = Some(frame.level);
+        let result = set
+            .and_then(|()| compressor.compress(&frame.bytes))
             .at("a frame being compressed")
             .map(|stored| Packed { length, chunks: frame.chunks, stored })
             .map_err(StoreError::from);
@@ -311,42 +447,120 @@ fn compress_frames(
     }
 }
 
-struct OpenFile {
-    name: String,
+/// What goes into an object, hashed and counted on its way.
+struct Stored {
     object: Box<dyn NewObject>,
     hasher: Hasher,
+    length: u64,
+}
+
+impl Write for Stored {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        let written = self.object.write(bytes)?;
+        self.hasher.update(&bytes[..written]);
+        self.length += written as u64;
+        Ok(written)
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        self.object.flush()
+    }
+}
+
+/// As it is, or sealed.
+enum Out {
+    Plain(Stored),
+    Sealed(Box<age::stream::StreamWriter<Stored>>),
+}
+
+impl Out {
+    fn write_all(&mut self, bytes: &[u8]) -> io::Result<()> {
+        match self {
+            Self::Plain(out) => out.write_all(bytes),
+            Self::Sealed(out) => out.write_all(bytes),
+        }
+    }
+
+    fn finish(self) -> io::Result<Stored> {
+        match self {
+            Self::Plain(out) => Ok(out),
+            Self::Sealed(out) => out.finish(),
+        }
+    }
+}
+
+struct OpenFile {
+    name: String,
+    out: Out,
+    /// Bytes before sealing.
     length: u64,
     toc: Toc,
 }
 
 impl OpenFile {
     fn write(&mut self, bytes: &[u8]) -> Result<(), StoreError> {
-        self.object.write_all(bytes).at(&self.name)?;
-        self.hasher.update(bytes);
+        self.out.write_all(bytes).at(&self.name)?;
         self.length += bytes.len() as u64;
         Ok(())
     }
 }
 
-/// The end of the pipeline: writes frames in order and closes full files.
-struct FileWriter {
+/// A file that is written and not yet durable.
+struct Full {
+    name: String,
+    stored: Stored,
+    toc: Toc,
+}
+
+/// The end of the pipeline: writes frames in order and closes full files, which a thread of its own makes durable.
+pub(crate) struct FileWriter {
     location: Arc<dyn Location>,
     prefix: String,
+    seal: Recipients,
     number: u32,
     open: Option<OpenFile>,
-    durable: std::sync::mpsc::Sender<Durable>,
+    full: Option<SyncSender<Full>>,
+    publisher: Option<JoinHandle<Result<(), StoreError>>>,
 }
 
 impl FileWriter {
-    fn append(&mut self, frame: Packed) -> Result<(), StoreError> {
-        let file = match &mut self.open {
-            Some(file) => file,
-            closed => {
-                let name = format!("{}{:06}.zst", self.prefix, self.number);
-                self.number += 1;
-                let object = self.location.create(&name)?;
-                closed.insert(OpenFile { name, object, hasher: Hasher::default(), length: 0, toc: Toc::default() })
+    pub(crate) fn new(
+        location: Arc<dyn Location>,
+        prefix: String,
+        seal: Recipients,
+        durable: std::sync::mpsc::Sender<Durable>,
+        mut on_durable: OnDurable,
+    ) -> Self {
+        let (full, full_in) = sync_channel(1);
+        let publisher = std::thread::spawn(move || {
+            for file in full_in {
+                let file = publish(file)?;
+                on_durable(&file)?;
+                // The receiver is gone only when the run was given up; the file is then left for the sweep.
+                let _ = durable.send(file);
             }
+            Ok(())
+        });
+        Self { location, prefix, seal, number: 0, open: None, full: Some(full), publisher: Some(publisher) }
+    }
+
+    fn begin(&mut self) -> Result<OpenFile, StoreError> {
+        let sealed = if self.seal.is_empty() { "" } else { SEALED };
+        let name = format!("{}{:06}.zst{sealed}", self.prefix, self.number);
+        self.number += 1;
+        let stored = Stored { object: self.location.create(&name)?, hasher: Hasher::default(), length: 0 };
+        let out = if self.seal.is_empty() {
+            Out::Plain(stored)
+        } else {
+            Out::Sealed(Box::new(self.seal.wrap(stored).at(&name)?))
+        };
+        Ok(OpenFile { name, out, length: 0, toc: Toc::default() })
+    }
+
+    pub(crate) fn append(&mut self, frame: Packed) -> Result<(), StoreError> {
+        let mut file = match self.open.take() {
+            Some(file) => file,
+            None => self.begin()?,
         };
         let number = file.toc.frames.len() as u32;
         let place = TocFrame { offset: file.length, stored: frame.stored.len() as u32, length: frame.length };
@@ -354,25 +568,45 @@ impl FileWriter {
         let chunks = frame.chunks.into_iter();
         file.toc.chunks.extend(chunks.map(|(id, offset, length)| TocChunk { id, frame: number, offset, length }));
         file.write(&frame.stored)?;
-        if file.length >= FILE_FULL { self.close() } else { Ok(()) }
+        let is_full = file.length >= FILE_FULL || file.toc.chunks.len() >= FILE_CHUNKS;
+        self.open = Some(file);
+        if is_full { self.close() } else { Ok(()) }
     }
 
     fn close(&mut self) -> Result<(), StoreError> {
         let Some(mut file) = self.open.take() else { return Ok(()) };
         let tail = file.toc.encode();
         file.write(&tail)?;
-        file.object.publish()?;
-        let payload = PayloadFile {
-            name: file.name,
-            length: file.length,
-            blake3: file.hasher.finish(),
-            frames: file.toc.frames.len() as u32,
-            chunks: file.toc.chunks.len() as u32,
-        };
-        // The receiver is gone only when the run was given up; the file is then left for the sweep.
-        let _ = self.durable.send(Durable { file: payload, chunks: file.toc.chunks });
-        Ok(())
+        let stored = file.out.finish().at(&file.name)?;
+        let full = Full { name: file.name, stored, toc: file.toc };
+        let sent = self.full.as_ref().is_some_and(|out| out.send(full).is_ok());
+        if sent { Ok(()) } else { self.join() }
     }
+
+    fn join(&mut self) -> Result<(), StoreError> {
+        self.full = None;
+        match self.publisher.take().map(JoinHandle::join) {
+            Some(Ok(result)) => result,
+            Some(Err(_)) | None => Err(StoreError::Stopped),
+        }
+    }
+
+    pub(crate) fn finish(&mut self) -> Result<(), StoreError> {
+        self.close()?;
+        self.join()
+    }
+}
+
+fn publish(file: Full) -> Result<Durable, StoreError> {
+    file.stored.object.publish()?;
+    let payload = PayloadFile {
+        name: file.name,
+        length: file.stored.length,
+        blake3: file.stored.hasher.finish(),
+        frames: file.toc.frames.len() as u32,
+        chunks: file.toc.chunks.len() as u32,
+    };
+    Ok(Durable { file: payload, chunks: file.toc.chunks })
 }
 
 #[cfg(test)]
@@ -380,9 +614,11 @@ mod tests {
     use super::*;
     use crate::location::Memory;
 
-    pub(super) fn written(chunks: &[Vec<u8>]) -> (Memory, Vec<PayloadFile>) {
+    fn written(chunks: &[Vec<u8>], seal: &Recipients) -> (Memory, Vec<PayloadFile>) {
         let memory = Memory::default();
-        let mut writer = PayloadWriter::new(Arc::new(memory.clone()), "payload/w/r/".to_owned(), 3, 2);
+        let packing = Packing { level: 3, threads: 2, seal: seal.clone() };
+        let done = Box::new(|_: &Durable| Ok(()));
+        let mut writer = PayloadWriter::new(Arc::new(memory.clone()), "payload/w/r/".to_owned(), &packing, done);
         for chunk in chunks {
             writer.add(Hash::of(chunk), chunk).unwrap();
         }
@@ -391,10 +627,14 @@ mod tests {
         (memory, files)
     }
 
+    fn contents(memory: &Memory, identities: &Identities, name: &str) -> Result<Toc, StoreError> {
+        OpenPayload::open(memory, identities, name)?.contents()
+    }
+
     #[test]
     fn chunks_come_back_in_order_through_a_plain_zstd_reader() {
         let chunks: Vec<Vec<u8>> = (0..40u8).map(|n| vec![n; 150_000 + usize::from(n)]).collect();
-        let (memory, files) = written(&chunks);
+        let (memory, files) = written(&chunks, &Recipients::default());
         assert_eq!(files.len(), 1);
         assert!(files[0].frames > 1, "several frames were meant to be written");
         let plain = zstd::stream::decode_all(memory.open(&files[0].name).unwrap()).unwrap();
@@ -402,34 +642,53 @@ mod tests {
     }
 
     #[test]
-    fn the_table_of_contents_reads_back() {
+    fn the_table_of_contents_reads_back_sealed_or_not() {
+        let (file, public) = crate::seal::new_identity("today", None).unwrap();
+        let identity = Identities::read(&file, &|| None).unwrap();
         let chunks: Vec<Vec<u8>> = (0..9u8).map(|n| vec![n; 700_000]).collect();
-        let (memory, files) = written(&chunks);
-        let toc = Toc::read(&memory, &files[0].name, files[0].length).unwrap();
-        assert_eq!(
-            toc.chunks.iter().map(|c| c.id).collect::<Vec<_>>(),
-            chunks.iter().map(|c| Hash::of(c)).collect::<Vec<_>>()
-        );
-        assert_eq!(toc.frames.len() as u32, files[0].frames);
-        assert_eq!(files[0].blake3, Hash::of(&memory.read(&files[0].name).unwrap()));
+        for (seal, end) in [(Recipients::default(), ".zst"), (Recipients::parse(&[public]).unwrap(), ".zst.age")] {
+            let (memory, files) = written(&chunks, &seal);
+            assert!(files[0].name.ends_with(end), "{}", files[0].name);
+            let toc = contents(&memory, &identity, &files[0].name).unwrap();
+            assert!(toc.chunks.iter().map(|c| c.id).eq(chunks.iter().map(|c| Hash::of(c))));
+            assert_eq!(toc.frames.len() as u32, files[0].frames);
+            let stored = memory.read(&files[0].name).unwrap();
+            assert_eq!((files[0].blake3, files[0].length), (Hash::of(&stored), stored.len() as u64));
+            if end == ".zst.age" {
+                let plain = identity.open("x", &stored).unwrap();
+                assert_eq!(zstd::stream::decode_all(plain.as_slice()).unwrap(), chunks.concat());
+                let without = contents(&memory, &Identities::default(), &files[0].name);
+                assert!(matches!(without, Err(StoreError::Locked { .. })));
+            }
+        }
+    }
+
+    #[test]
+    fn many_small_chunks_make_several_files_with_bounded_tables() {
+        let chunks: Vec<Vec<u8>> = (0..90_000u32).map(|n| n.to_le_bytes().to_vec()).collect();
+        let (memory, files) = written(&chunks, &Recipients::default());
+        assert_eq!(files.len(), 2);
+        for file in &files {
+            let toc = contents(&memory, &Identities::default(), &file.name).unwrap();
+            assert!(toc.chunks.len() <= CHUNKS_LIMIT && toc.chunks.len() == file.chunks as usize);
+        }
     }
 
     #[test]
     fn a_cut_or_flipped_tail_is_damage_and_never_a_panic() {
-        let (memory, files) = written(&[vec![1; 1000], vec![2; 2000]]);
+        let (memory, files) = written(&[vec![1; 1000], vec![2; 2000]], &Recipients::default());
         let name = &files[0].name;
         let whole = memory.read(name).unwrap();
         for length in 0..whole.len() {
             memory.tamper(name, |bytes| bytes.truncate(length));
-            let read = Toc::read(&memory, name, length as u64);
-            assert!(read.is_err(), "cut at {length}");
+            assert!(contents(&memory, &Identities::default(), name).is_err(), "cut at {length}");
             memory.tamper(name, |bytes| *bytes = whole.clone());
         }
-        let tail = whole.len() - Toc::read(&memory, name, whole.len() as u64).unwrap().encode().len();
+        let tail = whole.len() - contents(&memory, &Identities::default(), name).unwrap().encode().len();
         for at in tail..whole.len() {
             memory.tamper(name, |bytes| bytes[at] ^= 0xFF);
             // A flipped id cannot be seen here; everything else must be refused or lead to places inside the file.
-            if let Ok(toc) = Toc::read(&memory, name, whole.len() as u64) {
+            if let Ok(toc) = contents(&memory, &Identities::default(), name) {
                 assert!(toc.chunks.iter().all(|chunk| toc.frames.len() > chunk.frame as usize));
             }
             memory.tamper(name, |bytes| *bytes = whole.clone());

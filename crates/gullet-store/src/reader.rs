@@ -1,15 +1,17 @@
 //! Getting chunks back, each proven by its id before it is handed out.
 
-use std::collections::HashMap;
 use std::sync::Arc;
 
-use crate::error::{IoPath, StoreError};
+use crate::error::StoreError;
 use crate::hash::Hash;
 use crate::location::Location;
-use crate::payload::{FRAME_LIMIT, Toc, TocFrame};
+use crate::payload::{OpenPayload, TocFrame};
+use crate::seal::Identities;
 
 /// How many decompressed frames are kept at hand; small files that follow one another share frames.
 const FRAMES_AT_HAND: usize = 4;
+/// How many payload files are kept open.
+const OPEN_AT_ONCE: usize = 8;
 
 /// Where a chunk lies in the store.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -30,55 +32,87 @@ type FrameKey = (u32, u32);
 struct File {
     name: String,
     frames: Vec<TocFrame>,
+    spots: Vec<Spot>,
 }
 
 #[derive(Clone, Copy)]
 struct Spot {
-    file: u32,
     frame: u32,
     offset: u32,
     length: u32,
 }
 
+/// The beginning of a chunk's id, and where it stands: file and number in it. What a beginning leads to is proven by the
+/// whole id, so ids need not be kept.
+type Pointer = (u64, u32, u32);
+
 /// Reads chunks out of a set of payload files.
 pub struct ChunkReader {
     location: Arc<dyn Location>,
+    identities: Identities,
     files: Vec<File>,
-    spots: HashMap<Hash, Spot>,
+    index: Vec<Pointer>,
+    is_sorted: bool,
+    open: Vec<(u32, OpenPayload)>,
     /// Decompressed frames, by file and number.
     at_hand: Vec<(FrameKey, Arc<Vec<u8>>)>,
     read: u64,
 }
 
 impl ChunkReader {
-    /// A reader that knows no payload yet.
-    pub fn new(location: Arc<dyn Location>) -> Self {
-        Self { location, files: Vec::new(), spots: HashMap::new(), at_hand: Vec::new(), read: 0 }
+    /// A reader that knows no payload yet; sealed payload is opened with `identities`.
+    pub fn new(location: Arc<dyn Location>, identities: Identities) -> Self {
+        Self {
+            location,
+            identities,
+            files: Vec::new(),
+            index: Vec::new(),
+            is_sorted: true,
+            open: Vec::new(),
+            at_hand: Vec::new(),
+            read: 0,
+        }
     }
 
-    /// Adds a payload file with its table of contents. The first place that holds a chunk is used.
+    /// Adds a payload file with its table of contents. Of several places that hold a chunk any sound one is used.
     ///
     /// # Errors
-    /// When the file is missing or its closing frames are damaged.
-    pub fn add(&mut self, name: &str, length: u64) -> Result<(), StoreError> {
-        let toc = Toc::read(self.location.as_ref(), name, length)?;
+    /// When the file is missing, locked, or its closing frames are damaged.
+    pub fn add(&mut self, name: &str) -> Result<(), StoreError> {
+        let mut payload = OpenPayload::open(self.location.as_ref(), &self.identities, name)?;
+        let toc = payload.contents()?;
         let file = self.files.len() as u32;
-        self.files.push(File { name: name.to_owned(), frames: toc.frames });
-        for chunk in toc.chunks {
-            let spot = Spot { file, frame: chunk.frame, offset: chunk.offset, length: chunk.length };
-            self.spots.entry(chunk.id).or_insert(spot);
+        self.index.reserve(toc.chunks.len());
+        let mut spots = Vec::with_capacity(toc.chunks.len());
+        for (number, chunk) in toc.chunks.iter().enumerate() {
+            spots.push(Spot { frame: chunk.frame, offset: chunk.offset, length: chunk.length });
+            self.index.push((chunk.id.prefix(), file, number as u32));
         }
+        self.is_sorted = false;
+        self.files.push(File { name: name.to_owned(), frames: toc.frames, spots });
         Ok(())
     }
 
+    /// Everywhere that a chunk may lie.
+    fn pointers(&mut self, id: &Hash) -> Vec<Pointer> {
+        if !self.is_sorted {
+            self.index.sort_unstable();
+            self.is_sorted = true;
+        }
+        let first = self.index.partition_point(|pointer| pointer.0 < id.prefix());
+        self.index[first..].iter().take_while(|pointer| pointer.0 == id.prefix()).copied().collect()
+    }
+
+    fn spot(&self, (_, file, number): Pointer) -> Spot {
+        self.files[file as usize].spots[number as usize]
+    }
+
     /// Where a chunk lies, if one of the files holds it.
-    pub fn place(&self, id: &Hash) -> Option<Place> {
-        self.spots.get(id).map(|spot| Place {
-            payload: self.files[spot.file as usize].name.clone(),
-            frame: spot.frame,
-            offset: spot.offset,
-            length: spot.length,
-        })
+    pub fn place(&mut self, id: &Hash) -> Option<Place> {
+        let pointer = *self.pointers(id).first()?;
+        let spot = self.spot(pointer);
+        let payload = self.files[pointer.1 as usize].name.clone();
+        Some(Place { payload, frame: spot.frame, offset: spot.offset, length: spot.length })
     }
 
     /// Stored bytes read so far.
@@ -91,12 +125,23 @@ impl ChunkReader {
     /// # Errors
     /// [`StoreError::NoChunk`] when no file holds it, [`StoreError::Damaged`] when its bytes are not what they were.
     pub fn get(&mut self, id: &Hash) -> Result<Vec<u8>, StoreError> {
-        let spot = *self.spots.get(id).ok_or(StoreError::NoChunk { id: *id })?;
-        let frame = self.frame(spot.file, spot.frame)?;
+        let mut failed = StoreError::NoChunk { id: *id };
+        for pointer in self.pointers(id) {
+            match self.get_at(pointer, id) {
+                Ok(bytes) => return Ok(bytes),
+                Err(error) => failed = error,
+            }
+        }
+        Err(failed)
+    }
+
+    fn get_at(&mut self, pointer: Pointer, id: &Hash) -> Result<Vec<u8>, StoreError> {
+        let spot = self.spot(pointer);
+        let frame = self.frame(pointer.1, spot.frame)?;
         let range = spot.offset as usize..spot.offset as usize + spot.length as usize;
         let bytes = frame.get(range).filter(|bytes| Hash::of(bytes) == *id);
         bytes.map(<[u8]>::to_vec).ok_or_else(|| StoreError::Damaged {
-            name: self.files[spot.file as usize].name.clone(),
+            name: self.files[pointer.1 as usize].name.clone(),
             what: format!("chunk {id} has other bytes than its id says"),
         })
     }
@@ -106,32 +151,29 @@ impl ChunkReader {
         if let Some((_, bytes)) = self.at_hand.iter().find(|(at, _)| *at == key) {
             return Ok(Arc::clone(bytes));
         }
-        let File { name, frames } = &self.files[file as usize];
-        let bytes = read_frame(self.location.as_ref(), name, &frames[number as usize])?;
-        self.read += u64::from(frames[number as usize].stored);
-        let bytes = Arc::new(bytes);
+        let frame = self.files[file as usize].frames[number as usize];
+        let bytes = Arc::new(self.opened(file)?.frame(&frame)?);
+        self.read += u64::from(frame.stored);
         if self.at_hand.len() == FRAMES_AT_HAND {
             self.at_hand.remove(0);
         }
         self.at_hand.push((key, Arc::clone(&bytes)));
         Ok(bytes)
     }
-}
 
-/// Reads and decompresses one frame; never allocates more than [`FRAME_LIMIT`] for it.
-pub(crate) fn read_frame(location: &dyn Location, name: &str, frame: &TocFrame) -> Result<Vec<u8>, StoreError> {
-    let stored = location.read_range(name, frame.offset, frame.stored as usize)?;
-    let length = (frame.length as usize).min(FRAME_LIMIT);
-    let bytes = zstd::bulk::decompress(&stored, length).at(name).map_err(|_| StoreError::Damaged {
-        name: name.to_owned(),
-        what: format!("the frame at byte {} does not decompress", frame.offset),
-    })?;
-    if bytes.len() == frame.length as usize {
-        Ok(bytes)
-    } else {
-        Err(StoreError::Damaged {
-            name: name.to_owned(),
-            what: format!("the frame at byte {} has another length than its seek table says", frame.offset),
-        })
+    fn opened(&mut self, file: u32) -> Result<&mut OpenPayload, StoreError> {
+        let at = match self.open.iter().position(|(number, _)| *number == file) {
+            Some(at) => at,
+            None => {
+                let name = &self.files[file as usize].name;
+                let payload = OpenPayload::open(self.location.as_ref(), &self.identities, name)?;
+                if self.open.len() == OPEN_AT_ONCE {
+                    self.open.remove(0);
+                }
+                self.open.push((file, payload));
+                self.open.len() - 1
+            }
+        };
+        Ok(&mut self.open[at].1)
     }
 }

@@ -10,7 +10,8 @@ use crate::error::StoreError;
 use crate::hash::Hash;
 use crate::location::Location;
 use crate::reader::ChunkReader;
-use crate::{Holdings, Toc};
+use crate::seal::{Identities, Recipients};
+use crate::{Holdings, OpenPayload, Toc};
 
 /// The store's format version that this program writes. History: 1, the first.
 pub const FORMAT: u32 = 1;
@@ -47,18 +48,24 @@ pub struct Store {
     location: Arc<dyn Location>,
     info: StoreInfo,
     info_hash: Hash,
+    identities: Identities,
 }
 
 impl Store {
-    /// Makes a store at an empty place.
+    /// Makes a store at an empty place; with `keys` everything in it will be sealed.
     ///
     /// # Errors
     /// [`StoreError::NotEmpty`] when anything is there already.
-    pub fn create(location: Arc<dyn Location>, id: String, created: String) -> Result<Self, StoreError> {
+    pub fn create(
+        location: Arc<dyn Location>,
+        id: String,
+        created: String,
+        keys: &Recipients,
+    ) -> Result<Self, StoreError> {
         if !location.list("")?.is_empty() {
             return Err(StoreError::NotEmpty { place: location.describe() });
         }
-        let info = StoreInfo { format: FORMAT, id, created, keys: Vec::new() };
+        let info = StoreInfo { format: FORMAT, id, created, keys: keys.texts() };
         let mut bytes = serde_json::to_vec_pretty(&info)
             .map_err(|error| StoreError::Damaged { name: STORE_FILE.to_owned(), what: error.to_string() })?;
         bytes.push(b'\n');
@@ -80,7 +87,24 @@ impl Store {
         if info.format > FORMAT {
             return Err(StoreError::Format { place: location.describe(), found: info.format, known: FORMAT });
         }
-        Ok(Self { location, info, info_hash: Hash::of(&bytes) })
+        Ok(Self { location, info, info_hash: Hash::of(&bytes), identities: Identities::default() })
+    }
+
+    /// Opens sealed contents with these identities from now on.
+    #[must_use]
+    pub fn with_identities(mut self, identities: Identities) -> Self {
+        self.identities = identities;
+        self
+    }
+
+    /// The identities that sealed contents are opened with.
+    pub fn identities(&self) -> &Identities {
+        &self.identities
+    }
+
+    /// Whether what is in it is sealed.
+    pub fn is_sealed(&self) -> bool {
+        !self.info.keys.is_empty()
     }
 
     /// What the store says about itself.
@@ -114,6 +138,20 @@ impl Store {
             Err(StoreError::Exists { .. }) => Ok(()),
             other => other,
         }
+    }
+
+    /// The writers that are registered.
+    ///
+    /// # Errors
+    /// When the place cannot be read, or what is there is damaged.
+    pub fn writers(&self) -> Result<Vec<WriterInfo>, StoreError> {
+        let objects = self.location.list("writers/")?;
+        let names = objects.into_iter().map(|object| object.name).filter(|name| !name.ends_with(".retired.json"));
+        let read = names.map(|name| {
+            let bytes = self.location.read(&name)?;
+            serde_json::from_slice(&bytes).map_err(|error| StoreError::Damaged { name, what: error.to_string() })
+        });
+        read.collect()
     }
 
     /// The names of all documents below `folder`, sorted; objects of other names are passed over.
@@ -156,17 +194,10 @@ impl Store {
 
     /// A reader of the chunks that can still be found, and which payload files failed, by name.
     pub fn chunks_that_can_be_read(&self, holdings: &Holdings) -> (ChunkReader, Vec<(String, StoreError)>) {
-        let mut reader = ChunkReader::new(Arc::clone(&self.location));
-        let own = holdings.wrote.iter().map(|file| (&file.name, file.length));
-        let earlier = holdings.needs.iter().map(|need| (&need.name, need.length));
-        let failed = own.chain(earlier).filter_map(|(name, length)| {
-            let added = match self.location.length(name) {
-                Ok(None) => Err(StoreError::Missing { name: name.clone() }),
-                Ok(Some(_)) => reader.add(name, length),
-                Err(error) => Err(error),
-            };
-            added.err().map(|error| (name.clone(), error))
-        });
+        let mut reader = ChunkReader::new(Arc::clone(&self.location), self.identities.clone());
+        let own = holdings.wrote.iter().map(|file| &file.name);
+        let earlier = holdings.needs.iter().map(|need| &need.name);
+        let failed = own.chain(earlier).filter_map(|name| Some((name.clone(), reader.add(name).err()?)));
         let failed = failed.collect();
         (reader, failed)
     }
@@ -174,9 +205,9 @@ impl Store {
     /// The table of contents of one payload file.
     ///
     /// # Errors
-    /// When it is missing or damaged.
-    pub fn contents(&self, name: &str, length: u64) -> Result<Toc, StoreError> {
-        Toc::read(self.location.as_ref(), name, length)
+    /// When it is missing, locked or damaged.
+    pub fn contents(&self, name: &str) -> Result<Toc, StoreError> {
+        OpenPayload::open(self.location.as_ref(), &self.identities, name)?.contents()
     }
 }
 
@@ -189,9 +220,9 @@ mod tests {
     fn a_store_is_made_once_and_opened_again() {
         let memory: Arc<dyn Location> = Arc::new(Memory::default());
         assert!(matches!(Store::open(Arc::clone(&memory)), Err(StoreError::NoStore { .. })));
-        let made = Store::create(Arc::clone(&memory), "abc".into(), "2026-11-25T01:00:00Z".into()).unwrap();
+        let made = Store::create(Arc::clone(&memory), "abc".into(), "2026-11-25T01:00:00Z".into(), &Recipients::default()).unwrap();
         assert_eq!(Store::open(Arc::clone(&memory)).unwrap().info(), made.info());
-        let again = Store::create(memory, "def".into(), "2026-11-25T02:00:00Z".into());
+        let again = Store::create(memory, "def".into(), "2026-11-25T02:00:00Z".into(), &Recipients::default());
         assert!(matches!(again, Err(StoreError::NotEmpty { .. })));
     }
 
@@ -205,7 +236,7 @@ mod tests {
     #[test]
     fn a_changed_document_shows() {
         let memory = Memory::default();
-        let store = Store::create(Arc::new(memory.clone()), "abc".into(), "now".into()).unwrap();
+        let store = Store::create(Arc::new(memory.clone()), "abc".into(), "now".into(), &Recipients::default()).unwrap();
         let name = store.add_document("records/quaybook/w", "20261125T010000Z-r", b"{\"a\":1}").unwrap();
         assert_eq!(store.documents("records").unwrap(), std::slice::from_ref(&name));
         assert_eq!(name.stem(), "20261125T010000Z-r");

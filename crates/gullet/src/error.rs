@@ -135,6 +135,32 @@ impl From<RestoreError> for CommandError {
     }
 }
 
+/// A run is sealed, and nothing at hand opens it.
+pub fn locked(logged: &gullet_core::logbook::Logged) -> CommandError {
+    let text = format!("run {} is sealed, and no identity at hand opens it", logged.record.run);
+    let keys = logged.keys.join(", ");
+    CommandError::text(Exit::Refused, text)
+        .hint(format!("give the identity of one of its keys with `--identity FILE`: {keys}"))
+        .hint("`gullet key test` says which identity opens which runs")
+}
+
+impl From<gullet_core::sweep::SweepError> for CommandError {
+    fn from(error: gullet_core::sweep::SweepError) -> Self {
+        use gullet_core::sweep::SweepError;
+        match error {
+            SweepError::Store(error) => error.into(),
+            SweepError::State(error) => error.into(),
+            other => Self::new(Exit::Refused, &other),
+        }
+    }
+}
+
+impl From<gullet_store::KeyError> for CommandError {
+    fn from(error: gullet_store::KeyError) -> Self {
+        Self::new(Exit::Failed, &error)
+    }
+}
+
 impl From<std::io::Error> for CommandError {
     fn from(error: std::io::Error) -> Self {
         Self::new(Exit::Failed, &error)

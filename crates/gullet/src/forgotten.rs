@@ -48,7 +48,8 @@ pub fn settle(ui: &mut Ui, loaded: &Loaded, state: &State, outside: &Outside) ->
         let Ok(lock) = state.lock(&app, "looking for runs that died") else { continue };
         let spec = loaded.definition.store_of(&app);
         let store = spec.and_then(|(_, spec)| open::store_at(spec.location.as_ref()).ok());
-        for run in recover(&app, state, store.as_ref(), world, &lock) {
+        let keys = spec.and_then(|(_, spec)| gullet_store::Recipients::parse(&spec.seal_for).ok()).unwrap_or_default();
+        for run in recover(&app, state, store.as_ref(), &keys, world, &lock) {
             ui.warning(&format!("run {run} of `{app}` died before its end; it is recorded as interrupted"));
         }
         let runner = Runner {

@@ -6,10 +6,11 @@ use std::sync::Arc;
 use gullet_core::definition::{self, Loaded};
 use gullet_core::logbook::{FindError, Logbook, Logged, RunSpec};
 use gullet_core::state::State;
-use gullet_store::{Folder, Store};
+use gullet_store::{Folder, Identities, Store};
 use jiff::tz::TimeZone;
 
 use crate::cli::Global;
+use crate::commands::{OpeningArgs, ReadingArgs};
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::outside::{Outside, SystemRandom};
@@ -46,6 +47,31 @@ pub fn state(loaded: &Loaded) -> Result<State, CommandError> {
     Ok(State::open(&state_folder(loaded), &SystemRandom)?)
 }
 
+/// Reads files of identities; a passphrase is taken from a file, or asked for at the terminal.
+pub fn identities(args: &OpeningArgs) -> Result<Identities, CommandError> {
+    let mut all = Identities::default();
+    for path in &args.identity {
+        let shown = path.display();
+        let fail = |error: &dyn std::fmt::Display| {
+            CommandError::text(Exit::Failed, format!("the identity file `{shown}` cannot be used: {error}"))
+        };
+        let bytes = std::fs::read(path).map_err(|error| fail(&error))?;
+        let passphrase = || passphrase(&format!("passphrase of {shown}: "), args.passphrase_from.as_deref());
+        all = all.and(Identities::read(&bytes, &passphrase).map_err(|error| fail(&error))?);
+    }
+    Ok(all)
+}
+
+/// A passphrase: the first line of a file, or what is typed at the terminal; none where there is neither.
+pub fn passphrase(prompt: &str, from: Option<&Path>) -> Option<String> {
+    use std::io::IsTerminal;
+    match from {
+        Some(path) => std::fs::read_to_string(path).ok()?.lines().next().map(str::to_owned),
+        None if std::io::stdin().is_terminal() => rpassword::prompt_password(prompt).ok(),
+        None => None,
+    }
+}
+
 /// Opens a store by its folder.
 pub fn store_at(folder: &Path) -> Result<Store, CommandError> {
     let folder = std::path::absolute(folder)?;
@@ -62,9 +88,10 @@ pub struct Reading {
 
 impl Reading {
     /// Opens what the options name. With `--store` no definition is needed.
-    pub fn open(global: &Global, store: Option<&Path>, app: Option<&str>, ui: &mut Ui) -> Result<Self, CommandError> {
-        if let Some(folder) = store {
-            let store = store_at(folder)?;
+    pub fn open(global: &Global, args: &ReadingArgs, app: Option<&str>, ui: &mut Ui) -> Result<Self, CommandError> {
+        let identities = identities(&args.opening)?;
+        if let Some(folder) = &args.store {
+            let store = store_at(folder)?.with_identities(identities);
             let book = Logbook::read(&store, app, None)?;
             return Ok(Self { stores: vec![(store, book)], loaded: None }.told(ui));
         }
@@ -77,7 +104,11 @@ impl Reading {
         for (name, spec) in &loaded.definition.store {
             match store_at(Path::new(&spec.location)) {
                 Ok(store) => {
-                    let book = Logbook::read(&store, app, state.as_ref())?;
+                    let store = store.with_identities(identities.clone());
+                    let mut book = Logbook::read(&store, app, state.as_ref())?;
+                    if let Some(state) = &state {
+                        book = book.with_waiting(state, app);
+                    }
                     stores.push((store, book));
                 }
                 Err(error) if loaded.definition.store.len() == 1 => return Err(error),
@@ -87,8 +118,15 @@ impl Reading {
         Ok(Self { stores, loaded: Some(loaded) }.told(ui))
     }
 
-    /// Says which documents cannot be read.
+    /// Says which documents cannot be read, and which runs are sealed for others.
     fn told(self, ui: &mut Ui) -> Self {
+        let runs = || self.stores.iter().flat_map(|(_, book)| &book.runs);
+        let locked = runs().filter(|logged| logged.is_locked).count() as u64;
+        if locked > 0 {
+            let given = self.stores.iter().any(|(store, _)| !store.identities().is_empty());
+            let why = if given { "with none of the identities given" } else { "without an identity (`--identity FILE`)" };
+            ui.warning(&format!("{} sealed for others or locked: nothing more is shown {why}", crate::text::count(locked, "run")));
+        }
         for (name, why) in self.stores.iter().flat_map(|(_, book)| &book.unreadable) {
             ui.warning(&format!("{name} cannot be read: {why}"));
         }

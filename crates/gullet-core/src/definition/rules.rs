@@ -19,6 +19,13 @@ pub(super) fn check(definition: &Definition, places: &Places, flaws: &mut Vec<Fl
         } else if !store.location.starts_with('/') {
             rules.flaw(&at, "the location must be an absolute folder".to_owned(), None);
         }
+        let at = key_path(&[&"store", name, &"seal_for"]);
+        for key in &store.seal_for {
+            if let Err(error) = key.parse::<gullet_store::PublicKey>() {
+                let hint = Some("`gullet key new` makes a key pair and prints its public key".to_owned());
+                rules.flaw(&at, error.to_string(), hint);
+            }
+        }
     }
     for (name, app) in &definition.app {
         rules.app(definition, name, app);

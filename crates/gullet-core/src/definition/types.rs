@@ -62,9 +62,9 @@ pub struct StoreSpec {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schemars(range(min = 1, max = 19))]
     pub level: Option<i32>,
-    /// Public keys to seal for.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub seal_for: Option<Later>,
+    /// Public keys (`age1…`, or lines of SSH public keys): what is stored opens only with one of their identities.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub seal_for: Vec<String>,
 }
 
 /// An application to protect.
@@ -392,6 +392,10 @@ pub struct Part {
     /// Copied once before the hold, so that in the hold only what changed since is.
     #[serde(default, skip_serializing_if = "is_false")]
     pub warm: bool,
+    /// Zstandard level, 1 to 19, where it is not the store's.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schemars(range(min = 1, max = 19))]
+    pub level: Option<i32>,
     /// When it is captured: while the application is held (the default), before, or after. A part that is not captured in
     /// the hold is not of the same moment as the others.
     #[serde(default, skip_serializing_if = "Option::is_none")]

@@ -10,10 +10,9 @@ use std::path::Path;
 use data_encoding::BASE64;
 use gullet_store::listing::{Entry, Kind, PathName};
 
-/// An entry with everything but contents and extended attributes.
-pub(super) fn bare(name: PathName, meta: &fs::Metadata) -> Entry {
-    let kind = meta.file_type();
-    let kind = if kind.is_file() {
+/// What kind of thing it is.
+pub(super) fn kind(kind: fs::FileType) -> Kind {
+    if kind.is_file() {
         Kind::File
     } else if kind.is_dir() {
         Kind::Folder
@@ -27,7 +26,12 @@ pub(super) fn bare(name: PathName, meta: &fs::Metadata) -> Entry {
         Kind::CharDevice
     } else {
         Kind::BlockDevice
-    };
+    }
+}
+
+/// An entry with everything but contents and extended attributes.
+pub(super) fn bare(name: PathName, meta: &fs::Metadata) -> Entry {
+    let kind = kind(meta.file_type());
     let device = matches!(kind, Kind::CharDevice | Kind::BlockDevice)
         .then(|| (rustix::fs::major(meta.rdev()), rustix::fs::minor(meta.rdev())));
     Entry {

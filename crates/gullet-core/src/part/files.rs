@@ -1,19 +1,22 @@
 //! Capturing files: reading only what cannot be believed unchanged, straight into the store or into private copies that are
 //! stored after the hold.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::fs::{self, File, OpenOptions};
-use std::io::{self, Read, Seek, SeekFrom};
+use std::hash::{DefaultHasher, Hash as _, Hasher as _};
+use std::io::{self, BufRead, BufReader, BufWriter, Read, Seek, SeekFrom, Write};
 use std::os::unix::fs::{FileExt, MetadataExt, OpenOptionsExt};
 use std::path::{Path, PathBuf};
+use std::sync::mpsc::sync_channel;
 
 use gullet_store::listing::{Entry, Kind, PathName};
 use gullet_store::{Cut, Hash, IoPath, PathError, cut_all};
 use rustix::fs::{OFlags, SeekFrom as RawSeek};
+use serde::{Deserialize, Serialize};
 
 use super::entry;
 use super::lister::{Listed, Lister};
-use super::marks::{Ground, LastMarks, Marked, NewMarks, Staged, read_marks};
+use super::marks::{Ground, MadeMarks, Mark, Marked, Marks, News, Staged};
 use super::secured::{PartError, Securing};
 use super::walk::{Found, LeftOuts, Walk};
 use super::wanted::Wanted;
@@ -31,14 +34,15 @@ pub(super) struct Looked {
     pub(super) left_out: Vec<LeftOut>,
     pub(super) warnings: Vec<String>,
     pub(super) roots: Vec<Root>,
+    pub(super) seen: Seen,
 }
 
-/// The marks that tell which files need not be read.
+/// What is known of files that need not be read.
 pub(super) struct Known<'k> {
-    /// Those of the last capture.
+    /// The marks of the last capture.
     pub(super) last: &'k Path,
     /// Those of the copy that was made before the hold.
-    pub(super) warm: Option<&'k Path>,
+    pub(super) warm: Option<&'k Marks>,
 }
 
 /// Captures everything that `walk` finds into the store.
@@ -50,24 +54,22 @@ pub(super) fn capture(
     context: &mut Securing<'_, '_>,
 ) -> Result<(Listed, Looked), PartError> {
     let mut lister = Lister::new(known.last, new_marks, wanted, context.deposit)?;
-    let (looked, _) = look(walk, known.warm, &mut lister, None, context)?;
+    let (looked, _) = look(walk, known, &mut lister, None, context)?;
     Ok((lister.finish(context.deposit)?, looked))
 }
 
-/// Reads everything that `walk` finds and that is not known into the store, and lists nothing: the copy before the hold.
-/// Its marks, in `new_marks`, tell the capture in the hold what is known.
+/// Reads everything that `walk` finds and that is not known into the store, and stores no listing: the copy before the hold.
+/// Its marks, written to `new_marks`, tell the capture in the hold what is known.
 pub(super) fn warm(
     walk: &Walk,
     last: &Path,
     new_marks: PathBuf,
     context: &mut Securing<'_, '_>,
-) -> Result<Counts, PartError> {
-    let before = context.deposit.tally().new_bytes;
-    let mut marks = MarksOnly::new(last, new_marks)?;
-    look(walk, None, &mut marks, None, context)?;
-    let mut counts = marks.finish()?;
-    counts.bytes_new = context.deposit.tally().new_bytes - before;
-    Ok(counts)
+) -> Result<(Marks, Counts), PartError> {
+    let mut lister = Lister::unstored(last, new_marks, context.deposit)?;
+    look(walk, &Known { last, warm: None }, &mut lister, None, context)?;
+    let listed = lister.finish(context.deposit)?;
+    Ok((listed.marks.map(MadeMarks::of_this_run).unwrap_or_default(), listed.counts))
 }
 
 /// Secures everything that `walk` finds and that is not known in private copies. What waits to be stored is written to
@@ -79,14 +81,14 @@ pub(super) fn stage(
     copies: Copies,
     context: &mut Securing<'_, '_>,
 ) -> Result<(Counts, Looked, Option<SecuredBy>), PartError> {
-    let mut marks = MarksOnly::new(known.last, pending)?;
-    let (looked, copies) = look(walk, known.warm, &mut marks, Some(copies), context)?;
+    let mut waiting = Pending::create(known.last, pending)?;
+    let (looked, copies) = look(walk, known, &mut waiting, Some(copies), context)?;
     let by = copies.and_then(|copies| match (copies.cloned, copies.end) {
         (true, _) => Some(SecuredBy::Clone),
         (false, 0) => None,
         (false, _) => Some(SecuredBy::Copy),
     });
-    Ok((marks.finish()?, looked, by))
+    Ok((waiting.finish()?, looked, by))
 }
 
 /// Stores what [`stage`] secured, and lists it.
@@ -94,12 +96,21 @@ pub(super) fn store_staged(
     pending: &Path,
     copies: &Path,
     mut lister: Lister,
+    known: &Known<'_>,
     context: &mut Securing<'_, '_>,
 ) -> Result<Listed, PartError> {
     let copies = File::open(copies).ok();
-    for marked in read_marks(pending)? {
+    let from = Known::source(known, false);
+    for line in BufReader::with_capacity(1 << 16, File::open(pending).at(pending)?).lines() {
         context.check_stop()?;
-        let mut marked = marked?;
+        let item = serde_json::from_str(&line.at(pending)?).map_err(io::Error::from).at(pending)?;
+        let mut marked = match item {
+            Item::Block(number) => {
+                lister.push_block(&from, number, context.deposit)?;
+                continue;
+            }
+            Item::Entry(marked) => marked,
+        };
         let last = lister.last_of(&marked.entry.path);
         if let Some(staged) = marked.staged.take() {
             let path = PathBuf::from(format!("/{}", marked.entry.path));
@@ -121,10 +132,71 @@ pub(super) fn store_staged(
             };
             marked.entry.chunks = chunks;
             lister.counts.bytes_read += length;
+        } else if !context.deposit.reuse(&marked.entry.chunks)? {
+            return Err(PartError::Other("the store lost what was about to be used again".to_owned()));
         }
-        lister.push(&marked, last.as_ref(), context.deposit)?;
+        lister.push(*marked, last.as_ref(), context.deposit)?;
     }
     Ok(lister.finish(context.deposit)?)
+}
+
+impl Known<'_> {
+    /// The marks that files are compared with in order. The copy before the hold knows all that the last capture does.
+    fn source(&self, reread: bool) -> Marks {
+        match self.warm {
+            Some(warm) => warm.clone(),
+            None if reread => Marks::default(),
+            None => Marks::open(self.last),
+        }
+    }
+}
+
+/// What was seen of files in the hold, so that it can be told later whether they changed: a number for each.
+#[derive(Default)]
+pub(super) struct Seen(HashSet<u64>);
+
+impl Seen {
+    fn number(path: &[u8], kind: Kind, marks: Option<(u64, (i64, u32), (i64, u32), u64)>) -> u64 {
+        let mut hasher = DefaultHasher::new();
+        // A folder's own times change with what is in it, which is found by itself.
+        (path, kind as u8, marks.filter(|_| kind == Kind::File)).hash(&mut hasher);
+        hasher.finish()
+    }
+
+    fn of(found: &Found) -> u64 {
+        let meta = &found.meta;
+        let (mtime, ctime) = ((meta.mtime(), meta.mtime_nsec() as u32), (meta.ctime(), meta.ctime_nsec() as u32));
+        let marks = (meta.len(), mtime, ctime, meta.ino());
+        Self::number(found.name.as_bytes(), entry::kind(meta.file_type()), Some(marks))
+    }
+
+    fn of_marked(marked: &Marked) -> u64 {
+        let entry = &marked.entry;
+        let marks = (entry.size, entry.mtime, marked.ctime, marked.inode);
+        Self::number(entry.path.as_bytes(), entry.kind, Some(marks))
+    }
+
+    /// The files that look other than they did; the first few by name, and how many.
+    pub(super) fn changed_since(&self, walk: &Walk) -> Result<(Vec<String>, u64), PartError> {
+        let (mut named, mut count, mut same) = (Vec::new(), 0, 0);
+        walk.run(&mut LeftOuts::default(), &mut |found: Found| {
+            if self.0.contains(&Self::of(&found)) {
+                same += 1;
+            } else {
+                count += 1;
+                if named.len() < 5 {
+                    named.push(found.path.display().to_string());
+                }
+            }
+            Ok::<_, PathError>(())
+        })?;
+        // What is missing beyond what changed is gone.
+        let gone = (self.0.len() as u64).saturating_sub(same + count);
+        if gone > 0 && named.len() < 5 {
+            named.push(format!("{gone} that are gone"));
+        }
+        Ok((named, count + gone))
+    }
 }
 
 /// Bytes of a file from one offset to another.
@@ -190,7 +262,9 @@ trait Sink {
     /// What the last capture had at a path.
     fn last_of(&mut self, path: &PathName) -> Option<Marked>;
     /// One more.
-    fn push(&mut self, marked: &Marked, last: Option<&Marked>, context: &mut Securing<'_, '_>) -> Result<(), PartError>;
+    fn push(&mut self, marked: Marked, last: Option<&Marked>, context: &mut Securing<'_, '_>) -> Result<(), PartError>;
+    /// A whole block in which nothing changed.
+    fn push_block(&mut self, from: &Marks, number: usize, context: &mut Securing<'_, '_>) -> Result<(), PartError>;
     /// So far.
     fn counts(&mut self) -> &mut Counts;
 }
@@ -200,8 +274,12 @@ impl Sink for Lister {
         Lister::last_of(self, path)
     }
 
-    fn push(&mut self, marked: &Marked, last: Option<&Marked>, context: &mut Securing<'_, '_>) -> Result<(), PartError> {
+    fn push(&mut self, marked: Marked, last: Option<&Marked>, context: &mut Securing<'_, '_>) -> Result<(), PartError> {
         Lister::push(self, marked, last, context.deposit)
+    }
+
+    fn push_block(&mut self, from: &Marks, number: usize, context: &mut Securing<'_, '_>) -> Result<(), PartError> {
+        Lister::push_block(self, from, number, context.deposit)
     }
 
     fn counts(&mut self) -> &mut Counts {
@@ -209,30 +287,46 @@ impl Sink for Lister {
     }
 }
 
-/// Keeps marks, and lists nothing.
-struct MarksOnly {
-    last: LastMarks,
-    new: NewMarks,
+/// What waits to be listed after the hold.
+#[derive(Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+enum Item {
+    /// A block of what it was compared with.
+    Block(usize),
+    Entry(Box<Marked>),
+}
+
+/// Writes down what is looked at, and lists nothing.
+struct Pending {
+    last: Marks,
+    path: PathBuf,
+    out: BufWriter<File>,
     counts: Counts,
 }
 
-impl MarksOnly {
-    fn new(last: &Path, new: PathBuf) -> Result<Self, PathError> {
-        Ok(Self { last: LastMarks::open(last), new: NewMarks::create(new)?, counts: Counts::default() })
+impl Pending {
+    fn create(last: &Path, path: PathBuf) -> Result<Self, PathError> {
+        let out = BufWriter::with_capacity(1 << 16, File::create(&path).at(&path)?);
+        Ok(Self { last: Marks::open(last), path, out, counts: Counts::default() })
     }
 
-    fn finish(self) -> Result<Counts, PathError> {
-        self.new.finish()?;
+    fn write(&mut self, item: &Item) -> Result<(), PathError> {
+        let line = serde_json::to_writer(&mut self.out, item).map_err(io::Error::from);
+        line.and_then(|()| self.out.write_all(b"\n")).at(&self.path)
+    }
+
+    fn finish(mut self) -> Result<Counts, PathError> {
+        self.out.flush().at(&self.path)?;
         Ok(self.counts)
     }
 }
 
-impl Sink for MarksOnly {
+impl Sink for Pending {
     fn last_of(&mut self, path: &PathName) -> Option<Marked> {
         self.last.of(path)
     }
 
-    fn push(&mut self, marked: &Marked, _: Option<&Marked>, _: &mut Securing<'_, '_>) -> Result<(), PartError> {
+    fn push(&mut self, marked: Marked, _: Option<&Marked>, _: &mut Securing<'_, '_>) -> Result<(), PartError> {
         match marked.entry.kind {
             Kind::File => {
                 self.counts.files += 1;
@@ -241,7 +335,16 @@ impl Sink for MarksOnly {
             Kind::Folder => self.counts.folders += 1,
             _ => self.counts.others += 1,
         }
-        Ok(self.new.add(marked)?)
+        Ok(self.write(&Item::Entry(Box::new(marked)))?)
+    }
+
+    fn push_block(&mut self, from: &Marks, number: usize, _: &mut Securing<'_, '_>) -> Result<(), PartError> {
+        let counts = from.blocks()[number].counts;
+        self.counts.files += counts.files;
+        self.counts.folders += counts.folders;
+        self.counts.others += counts.others;
+        self.counts.bytes += counts.bytes;
+        Ok(self.write(&Item::Block(number))?)
     }
 
     fn counts(&mut self) -> &mut Counts {
@@ -249,10 +352,10 @@ impl Sink for MarksOnly {
     }
 }
 
-/// Looks at everything that `walk` finds, and hands it to `sink`.
+/// Looks at everything that `walk` finds, and hands it to `sink`. Walking runs ahead on a thread of its own.
 fn look(
     walk: &Walk,
-    warm: Option<&Path>,
+    known: &Known<'_>,
     sink: &mut dyn Sink,
     copies: Option<Copies>,
     context: &mut Securing<'_, '_>,
@@ -268,13 +371,74 @@ fn look(
         // What is seen through a snapshot has the marks of its source.
         grounds.insert(fs::metadata(seen).at(seen)?.dev(), ground);
     }
-    let warm = warm.map(LastMarks::open);
-    let links = HashMap::new();
-    let mut capturing = Capturing { grounds, sink, warm, copies, links, warnings: Warnings::default(), context };
-    let mut left = LeftOuts::default();
-    walk.run(&mut left, &mut |found| capturing.take(found))?;
-    let Capturing { warnings, copies, .. } = capturing;
-    Ok((Looked { left_out: left.into_vec(), warnings: warnings.into_vec(), roots }, copies))
+    let in_order = InOrder::new(known.source(context.reread));
+    let mut capturing = Capturing {
+        grounds,
+        sink,
+        warm: known.warm.cloned(),
+        in_order,
+        copies,
+        links: HashMap::new(),
+        warnings: Warnings::default(),
+        seen: context.in_hold.then(Seen::default),
+        context,
+    };
+    let left = std::thread::scope(|scope| {
+        let (out, batches) = sync_channel(4);
+        let walking = scope.spawn(move || {
+            let mut left = LeftOuts::default();
+            let walked = walk.in_batches(&mut left, &out);
+            walked.map(|()| left)
+        });
+        for batch in batches {
+            for found in batch {
+                capturing.take(found)?;
+            }
+        }
+        let walked = walking.join().map_err(|_| PartError::Other("walking ended early".to_owned()))?;
+        capturing.rest()?;
+        Ok::<_, PartError>(walked?)
+    })?;
+    let Capturing { warnings, copies, seen, .. } = capturing;
+    let looked =
+        Looked { left_out: left.into_vec(), warnings: warnings.into_vec(), roots, seen: seen.unwrap_or_default() };
+    Ok((looked, copies))
+}
+
+/// Compares what a walk finds with marks, block by block.
+struct InOrder {
+    marks: Marks,
+    block: usize,
+    /// The marks of the block, once they are compared with.
+    loaded: Option<Vec<u8>>,
+    at: usize,
+    /// How many of the block's entries are unchanged so far.
+    done: u64,
+    /// Whether the block is gone through one by one: something in it changed.
+    one_by_one: bool,
+}
+
+impl InOrder {
+    fn new(marks: Marks) -> Self {
+        Self { marks, block: 0, loaded: None, at: 0, done: 0, one_by_one: false }
+    }
+
+    fn next_block(&mut self) {
+        self.block += 1;
+        (self.loaded, self.at, self.done, self.one_by_one) = (None, 0, 0, false);
+    }
+}
+
+/// What comes of comparing one path.
+enum Compared {
+    /// It is unchanged; the block goes on.
+    Same,
+    /// It is unchanged, and the last of its block.
+    Completed,
+    /// It is to be looked at by itself.
+    Alone,
+    /// It is to be looked at by itself; so many entries of the block before it are unchanged.
+    Broken(u64),
 }
 
 #[derive(Default)]
@@ -300,12 +464,14 @@ struct Capturing<'x, 'a, 'd> {
     grounds: HashMap<u64, Ground>,
     sink: &'x mut dyn Sink,
     /// The marks of the copy before the hold.
-    warm: Option<LastMarks>,
+    warm: Option<Marks>,
+    in_order: InOrder,
     /// Where contents are copied that are not read into the store at once.
     copies: Option<Copies>,
     /// Device and inode of files with several names, and the first name they were found under.
     links: HashMap<(u64, u64), PathName>,
     warnings: Warnings,
+    seen: Option<Seen>,
     context: &'x mut Securing<'a, 'd>,
 }
 
@@ -319,6 +485,92 @@ struct Taken {
 impl Capturing<'_, '_, '_> {
     fn take(&mut self, found: Found) -> Result<(), PartError> {
         self.context.check_stop()?;
+        match self.compare(&found)? {
+            Compared::Same => return self.note_same(&found),
+            Compared::Completed => {
+                self.note_same(&found)?;
+                let number = self.in_order.block;
+                self.sink.push_block(&self.in_order.marks, number, self.context)?;
+                self.in_order.next_block();
+                let counts = self.sink.counts();
+                (self.context.progress)(counts.files, counts.bytes);
+                return Ok(());
+            }
+            Compared::Broken(done) => self.unchanged(done)?,
+            Compared::Alone => {}
+        }
+        self.alone(found)
+    }
+
+    /// What was compared and is the end of nothing.
+    fn rest(&mut self) -> Result<(), PartError> {
+        self.unchanged(self.in_order.done)
+    }
+
+    fn note_same(&mut self, found: &Found) -> Result<(), PartError> {
+        if found.meta.nlink() > 1 && found.meta.is_file() {
+            self.links.entry((found.meta.dev(), found.meta.ino())).or_insert_with(|| found.name.clone());
+        }
+        if let Some(seen) = &mut self.seen {
+            seen.0.insert(Seen::of(found));
+        }
+        Ok(())
+    }
+
+    fn compare(&mut self, found: &Found) -> Result<Compared, PartError> {
+        let order = &mut self.in_order;
+        loop {
+            let Some(block) = order.marks.blocks().get(order.block) else { return Ok(Compared::Alone) };
+            let expected = order.loaded.as_ref().and_then(|marks| Mark::read(marks, order.at));
+            if let Some((mark, next)) = expected.filter(|(mark, _)| mark.path == found.name.as_bytes()) {
+                let is_link = found.meta.nlink() > 1
+                    && found.meta.is_file()
+                    && self.links.contains_key(&(found.meta.dev(), found.meta.ino()));
+                if mark.is_believed(&found.meta) && is_link == mark.is_link {
+                    (order.at, order.done) = (next, order.done + 1);
+                    return Ok(if order.done == block.entries { Compared::Completed } else { Compared::Same });
+                }
+            } else if order.loaded.is_none() {
+                if found.name > block.last {
+                    order.next_block();
+                    continue;
+                }
+                if order.one_by_one || found.name < block.first {
+                    return Ok(Compared::Alone);
+                }
+                // What a block stands on must be in the store; the copy before the hold has just been put there.
+                let usable = order.marks.is_of_this_run || self.context.deposit.can_reuse(&block.frames)?;
+                order.loaded = order.marks.marks_of(order.block).filter(|_| usable);
+                order.one_by_one = order.loaded.is_none();
+                continue;
+            }
+            let done = std::mem::take(&mut order.done);
+            (order.loaded, order.one_by_one) = (None, true);
+            return Ok(Compared::Broken(done));
+        }
+    }
+
+    /// Hands over the first entries of the block that was compared with, which are unchanged.
+    fn unchanged(&mut self, done: u64) -> Result<(), PartError> {
+        if done == 0 {
+            return Ok(());
+        }
+        let entries = self.in_order.marks.entries_of(self.in_order.block);
+        if (entries.len() as u64) < done {
+            return Err(PartError::Other("this machine's notes of the last capture cannot be read any more".to_owned()));
+        }
+        for marked in entries.into_iter().take(done as usize) {
+            let last = self.sink.last_of(&marked.entry.path);
+            if !self.context.deposit.reuse(&marked.entry.chunks)? {
+                return Err(PartError::Other("the store lost what was about to be used again".to_owned()));
+            }
+            self.sink.push(marked, last.as_ref(), self.context)?;
+        }
+        Ok(())
+    }
+
+    /// Looks at one thing by itself.
+    fn alone(&mut self, found: Found) -> Result<(), PartError> {
         let last = self.sink.last_of(&found.name);
         let warm = self.warm.as_mut().and_then(|warm| warm.of(&found.name));
         let marked = if found.meta.is_file() {
@@ -333,22 +585,31 @@ impl Capturing<'_, '_, '_> {
                 },
             }
         } else {
-            self.other(&found)?
+            self.other(&found, [warm.as_ref(), last.as_ref()])?
         };
-        self.sink.push(&marked, last.as_ref(), self.context)?;
+        if let Some(seen) = &mut self.seen {
+            seen.0.insert(Seen::of_marked(&marked));
+        }
+        self.sink.push(marked, last.as_ref(), self.context)?;
         let counts = self.sink.counts();
         (self.context.progress)(counts.files, counts.bytes);
         Ok(())
     }
 
+    fn settles(&self, meta: &fs::Metadata) -> bool {
+        self.grounds.get(&meta.dev()).is_some_and(|ground| ground.settles(meta))
+    }
+
     fn marked(&self, entry: Entry, meta: &fs::Metadata, settled: bool) -> Marked {
-        Marked { entry, ctime: (meta.ctime(), meta.ctime_nsec()), inode: meta.ino(), settled, staged: None }
+        let ctime = (meta.ctime(), meta.ctime_nsec() as u32);
+        Marked { entry, ctime, inode: meta.ino(), settled, news: News::New, staged: None }
     }
 
     fn another_name(&mut self, found: &Found, first: PathName) -> Marked {
         let mut entry = entry::bare(found.name.clone(), &found.meta);
         entry.same_as = Some(first);
-        self.marked(entry, &found.meta, false)
+        let settled = self.settles(&found.meta);
+        self.marked(entry, &found.meta, settled)
     }
 
     fn attributes(&mut self, entry: &mut Entry, found: &Found) {
@@ -361,7 +622,11 @@ impl Capturing<'_, '_, '_> {
         }
     }
 
-    fn other(&mut self, found: &Found) -> Result<Marked, PartError> {
+    fn other(&mut self, found: &Found, known: [Option<&Marked>; 2]) -> Result<Marked, PartError> {
+        let believed = known.into_iter().flatten().filter(|_| !self.context.reread);
+        if let Some(known) = { believed }.find(|known| known.is_believed(&found.meta)) {
+            return Ok(self.marked(known.entry.clone(), &found.meta, true));
+        }
         let mut entry = entry::bare(found.name.clone(), &found.meta);
         if entry.kind == Kind::Symlink {
             use std::os::unix::ffi::OsStrExt;
@@ -369,7 +634,8 @@ impl Capturing<'_, '_, '_> {
             entry.target = Some(PathName::new(target.as_os_str().as_bytes()));
         }
         self.attributes(&mut entry, found);
-        Ok(self.marked(entry, &found.meta, false))
+        let settled = self.settles(&found.meta);
+        Ok(self.marked(entry, &found.meta, settled))
     }
 
     /// A file's entry; `None` when it vanished before it could be read.
@@ -419,7 +685,7 @@ impl Capturing<'_, '_, '_> {
                 entry.data = ranges;
                 entry.chunks = taken.chunks;
                 self.attributes(&mut entry, found);
-                let settled = same && whole && self.grounds.get(&after.dev()).is_some_and(|g| g.settles(&after));
+                let settled = same && whole && self.settles(&after);
                 let marked = self.marked(entry, &after, settled);
                 return Ok(Marked { staged: taken.staged, ..marked });
             }
@@ -546,36 +812,4 @@ impl Read for DataReader {
         }
         Ok(0)
     }
-}
-
-/// The files that look other than they did when they were captured; the first few by name, and how many.
-pub(super) fn changed_since(walk: &Walk, marks: &Path) -> Result<(Vec<String>, u64), PartError> {
-    let mut last = LastMarks::open(marks);
-    let mut named = Vec::new();
-    let mut count = 0;
-    let mut differs = |path: String| {
-        count += 1;
-        if named.len() < 5 {
-            named.push(path);
-        }
-    };
-    walk.run(&mut LeftOuts::default(), &mut |found: Found| {
-        let marked = last.of(&found.name);
-        let same = match &marked {
-            None => false,
-            // A folder's own times change with what is in it, which is found by itself.
-            Some(_) if found.meta.is_dir() => true,
-            Some(marked) if found.meta.is_file() => marked.same_marks(&found.meta),
-            Some(_) => true,
-        };
-        if !same {
-            differs(found.path.display().to_string());
-        }
-        Ok::<_, PathError>(())
-    })?;
-    let gone = last.finish();
-    for _ in 0..gone {
-        differs("a file that is gone".to_owned());
-    }
-    Ok((named, count))
 }

@@ -6,17 +6,25 @@
 //! mark; after a sync every page is clean, so the next write does. tmpfs, FAT, FUSE and network filesystems are never
 //! believed.
 //!
-//! Marks are kept as JSON Lines beside the entries of the last listing, in its order, so that they are compared with a
-//! walk in one pass and in bounded memory.
+//! Marks are kept in a file with the entries of the last listing, in its order and in its blocks, so that they are compared
+//! with a walk in one pass and in bounded memory, and a block in which nothing changed is taken over whole:
+//!
+//! ```text
+//! for each block:  its marks, one record after the other (see `Mark`); then its lines as they are in the listing
+//! at the end:      the index as JSON, its length (8 bytes, little-endian), and `GULLMRK1`
+//! ```
+//!
+//! It is a cache of this machine: one that cannot be read is passed over, and everything is read again.
 
 use std::collections::{HashMap, HashSet};
 use std::fs::{self, File};
-use std::io::{BufRead, BufReader, BufWriter, Lines, Write};
-use std::os::unix::fs::MetadataExt;
+use std::io::{self, BufWriter, Write};
+use std::os::unix::fs::{FileExt, MetadataExt};
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
-use gullet_store::listing::{Entry, Kind, PathName};
-use gullet_store::{IoPath, PathError};
+use gullet_store::listing::{ClosedBlock, Entry, Kind, ListingRef, PathName};
+use gullet_store::{Deposited, Frames, Hash, IoPath, PathError, Uses};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
@@ -37,12 +45,27 @@ const BELIEVED: [(u64, &str); 5] =
 #[derive(Clone, Debug, Serialize, Deserialize)]
 pub(super) struct Marked {
     pub(super) entry: Entry,
-    pub(super) ctime: (i64, i64),
+    pub(super) ctime: (i64, u32),
     pub(super) inode: u64,
     pub(super) settled: bool,
+    /// How it differs from the last capture.
+    pub(super) news: News,
     /// Where its contents wait to be stored.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub(super) staged: Option<Staged>,
+}
+
+/// How a file differs from the last capture.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub(super) enum News {
+    /// It was not there.
+    #[default]
+    New,
+    /// It had other contents.
+    Changed,
+    /// It had the same.
+    Unchanged,
 }
 
 /// Where the contents of a file wait to be stored.
@@ -56,17 +79,111 @@ pub(super) enum Staged {
 }
 
 impl Marked {
-    /// Whether the file that `meta` is of can be believed to have the contents and attributes of the entry.
+    /// Whether what `meta` is of can be believed to have the contents and attributes of the entry.
     pub(super) fn is_believed(&self, meta: &fs::Metadata) -> bool {
-        self.settled && self.entry.kind == Kind::File && self.same_marks(meta)
+        self.mark().is_believed(meta)
     }
 
     /// Whether the marks are the same, settled or not.
     pub(super) fn same_marks(&self, meta: &fs::Metadata) -> bool {
-        self.ctime == (meta.ctime(), meta.ctime_nsec())
+        self.mark().is_same(meta)
+    }
+
+    pub(super) fn mark(&self) -> Mark<'_> {
+        Mark {
+            path: self.entry.path.as_bytes(),
+            kind: self.entry.kind,
+            settled: self.settled,
+            is_link: self.entry.same_as.is_some(),
+            news: self.news,
+            size: self.entry.size,
+            mtime: self.entry.mtime,
+            ctime: self.ctime,
+            inode: self.inode,
+        }
+    }
+}
+
+const KINDS: [Kind; 7] =
+    [Kind::File, Kind::Folder, Kind::Symlink, Kind::Fifo, Kind::Socket, Kind::CharDevice, Kind::BlockDevice];
+const NEWS: [News; 3] = [News::New, News::Changed, News::Unchanged];
+
+/// What is compared of an entry. As a record: length of the path (2 bytes) and path, kind, flags (1 settled, 2 another name
+/// of an earlier path, from 4 on what is new about it), then size, mtime, ctime (seconds 8 bytes, nanoseconds 4) and inode;
+/// numbers little-endian.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) struct Mark<'m> {
+    pub(super) path: &'m [u8],
+    pub(super) kind: Kind,
+    pub(super) settled: bool,
+    /// Whether it is another name of a file earlier in the listing.
+    pub(super) is_link: bool,
+    pub(super) news: News,
+    pub(super) size: u64,
+    pub(super) mtime: (i64, u32),
+    pub(super) ctime: (i64, u32),
+    pub(super) inode: u64,
+}
+
+impl<'m> Mark<'m> {
+    fn write(&self, out: &mut Vec<u8>) {
+        let number = |found: Option<usize>| found.unwrap_or(0) as u8;
+        out.extend_from_slice(&(self.path.len() as u16).to_le_bytes());
+        out.extend_from_slice(self.path);
+        out.push(number(KINDS.iter().position(|kind| *kind == self.kind)));
+        let news = number(NEWS.iter().position(|news| *news == self.news));
+        out.push(u8::from(self.settled) | u8::from(self.is_link) << 1 | news << 2);
+        out.extend_from_slice(&self.size.to_le_bytes());
+        for (seconds, nanoseconds) in [self.mtime, self.ctime] {
+            out.extend_from_slice(&seconds.to_le_bytes());
+            out.extend_from_slice(&nanoseconds.to_le_bytes());
+        }
+        out.extend_from_slice(&self.inode.to_le_bytes());
+    }
+
+    /// The mark that begins at `at`, and where the next one does; `None` where that is not one.
+    pub(super) fn read(bytes: &'m [u8], at: usize) -> Option<(Self, usize)> {
+        fn number<const N: usize>(bytes: &[u8], at: &mut usize) -> Option<[u8; N]> {
+            let found = bytes.get(*at..*at + N)?.try_into().ok()?;
+            *at += N;
+            Some(found)
+        }
+        let mut at = at;
+        let length = usize::from(u16::from_le_bytes(number(bytes, &mut at)?));
+        let path = bytes.get(at..at + length)?;
+        at += length;
+        let [kind, flags] = number(bytes, &mut at)?;
+        let size = u64::from_le_bytes(number(bytes, &mut at)?);
+        let mut time = || {
+            Some((i64::from_le_bytes(number(bytes, &mut at)?), u32::from_le_bytes(number(bytes, &mut at)?)))
+        };
+        let (mtime, ctime) = (time()?, time()?);
+        let inode = u64::from_le_bytes(number(bytes, &mut at)?);
+        let mark = Self {
+            path,
+            kind: *KINDS.get(usize::from(kind))?,
+            settled: flags & 1 != 0,
+            is_link: flags & 2 != 0,
+            news: *NEWS.get(usize::from(flags >> 2))?,
+            size,
+            mtime,
+            ctime,
+            inode,
+        };
+        Some((mark, at))
+    }
+
+    /// Whether what `meta` is of can be believed to have the contents and attributes that it had.
+    pub(super) fn is_believed(&self, meta: &fs::Metadata) -> bool {
+        self.settled && self.kind == super::entry::kind(meta.file_type()) && self.is_same(meta)
+    }
+
+    /// Whether the marks are the same, settled or not.
+    fn is_same(&self, meta: &fs::Metadata) -> bool {
+        self.ctime == (meta.ctime(), meta.ctime_nsec() as u32)
             && self.inode == meta.ino()
-            && self.entry.size == meta.len()
-            && self.entry.mtime == (meta.mtime(), meta.mtime_nsec() as u32)
+            && (self.kind != Kind::File || self.size == meta.len())
+            && self.mtime == (meta.mtime(), meta.mtime_nsec() as u32)
     }
 }
 
@@ -154,84 +271,255 @@ impl Grounds {
     }
 }
 
-/// Reads marks one after the other; a line that cannot be read is an error.
-pub(super) fn read_marks(path: &Path) -> Result<impl Iterator<Item = Result<Marked, PathError>> + use<'_>, PathError> {
-    let lines = BufReader::with_capacity(1 << 16, File::open(path).at(path)?).lines();
-    Ok(lines.map(move |line| {
-        let line = line.at(path)?;
-        serde_json::from_str(&line).map_err(std::io::Error::from).at(path)
-    }))
+/// How many there are in a block.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub(super) struct BlockCounts {
+    pub(super) files: u64,
+    pub(super) folders: u64,
+    pub(super) others: u64,
+    pub(super) bytes: u64,
+    pub(super) new: u64,
+    pub(super) changed: u64,
+    pub(super) unchanged: u64,
 }
 
-/// The marks of the last capture, read alongside a walk.
-pub(super) struct LastMarks {
-    lines: Option<Lines<BufReader<File>>>,
-    ahead: Option<Marked>,
-    /// Files that were passed over: only the last capture had them.
-    pub(super) vanished: u64,
+/// A block of marks.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub(super) struct Block {
+    pub(super) first: PathName,
+    pub(super) last: PathName,
+    pub(super) entries: u64,
+    /// Where its marks begin in the file, how long they are, and how long its lines are after them; in bytes.
+    at: u64,
+    marks: u32,
+    pub(super) lines: u32,
+    /// The listing's block.
+    pub(super) chunk: Hash,
+    /// Whether it ends where its own contents say so.
+    pub(super) natural: bool,
+    pub(super) counts: BlockCounts,
+    /// The frames that hold its contents and itself.
+    pub(super) frames: Frames,
+    /// The same, for as long as the run that stores them goes on.
+    #[serde(skip)]
+    pub(super) uses: Uses,
 }
 
-impl LastMarks {
+/// The index at the end of a file of marks.
+#[derive(Clone, Debug, Default, Serialize, Deserialize)]
+struct Index {
+    listing: Option<ListingRef>,
+    /// The frames that hold the nodes above the blocks.
+    nodes: Frames,
+    blocks: Vec<Block>,
+}
+
+const END: &[u8; 8] = b"GULLMRK1";
+/// Blocks, and the index, are not longer than this, in bytes.
+const LONGEST: u64 = 1 << 30;
+
+/// The marks of a capture that is over, or of the copy before the hold.
+#[derive(Clone, Debug, Default)]
+pub(super) struct Marks {
+    file: Option<Arc<File>>,
+    index: Arc<Index>,
+    /// Whether this very run made them.
+    pub(super) is_of_this_run: bool,
+    /// The entries of the block that was looked into last.
+    loaded: Option<(usize, Vec<Marked>)>,
+}
+
+impl Marks {
     /// Opens the marks at `path`; none when there are none, or they cannot be read.
     pub(super) fn open(path: &Path) -> Self {
-        let lines = File::open(path).ok().map(|file| BufReader::with_capacity(1 << 16, file).lines());
-        let mut marks = Self { lines, ahead: None, vanished: 0 };
-        marks.step();
-        marks
+        let read = || {
+            let file = File::open(path).ok()?;
+            let length = file.metadata().ok()?.len();
+            let mut end = [0; 16];
+            file.read_exact_at(&mut end, length.checked_sub(16)?).ok()?;
+            let index_length = u64::from_le_bytes(*end.first_chunk()?);
+            let at = length.checked_sub(16)?.checked_sub(index_length)?;
+            if &end[8..] != END || index_length > LONGEST {
+                return None;
+            }
+            let mut index = vec![0; usize::try_from(index_length).ok()?];
+            file.read_exact_at(&mut index, at).ok()?;
+            let index: Index = serde_json::from_slice(&index).ok()?;
+            Some(Self { file: Some(Arc::new(file)), index: Arc::new(index), ..Self::default() })
+        };
+        read().unwrap_or_default()
     }
 
-    fn step(&mut self) {
-        let line = self.lines.as_mut().and_then(|lines| lines.next()?.ok());
-        self.ahead = line.and_then(|line| serde_json::from_str(&line).ok());
-        if self.ahead.is_none() {
-            // A broken cache ends here; the rest counts as new and is read again.
-            self.lines = None;
-        }
+    pub(super) fn blocks(&self) -> &[Block] {
+        &self.index.blocks
     }
 
-    /// The marks of `path`, when the last capture had it. Paths must be asked for in ascending order.
+    /// The listing that they are of, and the frames that hold its nodes.
+    pub(super) fn listing(&self) -> Option<(ListingRef, &Frames)> {
+        Some((self.index.listing?, &self.index.nodes))
+    }
+
+    /// Files in all.
+    pub(super) fn files(&self) -> u64 {
+        self.blocks().iter().map(|block| block.counts.files).sum()
+    }
+
+    fn bytes(&self, at: u64, length: u32) -> Option<Vec<u8>> {
+        let mut bytes = vec![0; length as usize];
+        self.file.as_ref()?.read_exact_at(&mut bytes, at).ok()?;
+        Some(bytes)
+    }
+
+    /// The marks of a block.
+    pub(super) fn marks_of(&self, number: usize) -> Option<Vec<u8>> {
+        let block = self.blocks().get(number)?;
+        self.bytes(block.at, block.marks)
+    }
+
+    /// The lines of a block.
+    pub(super) fn lines_of(&self, number: usize) -> Option<Vec<u8>> {
+        let block = self.blocks().get(number)?;
+        self.bytes(block.at + u64::from(block.marks), block.lines)
+    }
+
+    /// The entries of a block with their marks; none when they cannot be read.
+    pub(super) fn entries_of(&self, number: usize) -> Vec<Marked> {
+        let read = || {
+            let (marks, lines) = (self.marks_of(number)?, self.lines_of(number)?);
+            let mut at = 0;
+            let mut found = Vec::new();
+            for line in lines.split(|byte| *byte == b'\n').filter(|line| !line.is_empty()) {
+                let entry: Entry = serde_json::from_slice(line).ok()?;
+                let (mark, next) = Mark::read(&marks, at)?;
+                at = next;
+                let Mark { ctime, inode, settled, news, .. } = mark;
+                found.push(Marked { entry, ctime, inode, settled, news, staged: None });
+            }
+            Some(found)
+        };
+        read().unwrap_or_default()
+    }
+
+    /// The marks of `path`, where they have it. Each block is read once when paths are asked for in order.
     pub(super) fn of(&mut self, path: &PathName) -> Option<Marked> {
-        while self.ahead.as_ref().is_some_and(|ahead| ahead.entry.path < *path) {
-            self.vanished += u64::from(self.ahead.as_ref().is_some_and(|ahead| ahead.entry.kind == Kind::File));
-            self.step();
+        let number = self.blocks().partition_point(|block| block.last < *path);
+        if self.blocks().get(number)?.first > *path {
+            return None;
         }
-        let found = self.ahead.as_ref().filter(|ahead| ahead.entry.path == *path).cloned();
-        if found.is_some() {
-            self.step();
+        if self.loaded.as_ref().is_none_or(|(loaded, _)| *loaded != number) {
+            self.loaded = Some((number, self.entries_of(number)));
         }
-        found
-    }
-
-    /// Counts what is left as vanished.
-    pub(super) fn finish(mut self) -> u64 {
-        while let Some(ahead) = &self.ahead {
-            self.vanished += u64::from(ahead.entry.kind == Kind::File);
-            self.step();
-        }
-        self.vanished
+        let (_, entries) = self.loaded.as_ref()?;
+        let at = entries.binary_search_by(|marked| marked.entry.path.cmp(path)).ok()?;
+        Some(entries[at].clone())
     }
 }
 
-/// The marks of a capture that is being made; kept only when its run is recorded.
+/// The marks of a capture that is being made.
 pub(super) struct NewMarks {
     path: PathBuf,
     file: BufWriter<File>,
+    at: u64,
+    blocks: Vec<Block>,
+    marks: Vec<u8>,
+    counts: BlockCounts,
 }
 
 impl NewMarks {
     pub(super) fn create(path: PathBuf) -> Result<Self, PathError> {
-        let file = File::create(&path).at(&path)?;
-        Ok(Self { file: BufWriter::with_capacity(1 << 16, file), path })
+        let file = File::options().read(true).write(true).create(true).truncate(true).open(&path).at(&path)?;
+        let file = BufWriter::with_capacity(1 << 16, file);
+        Ok(Self { file, path, at: 0, blocks: Vec::new(), marks: Vec::new(), counts: BlockCounts::default() })
     }
 
-    pub(super) fn add(&mut self, marked: &Marked) -> Result<(), PathError> {
-        serde_json::to_writer(&mut self.file, marked).map_err(std::io::Error::from).at(&self.path)?;
-        self.file.write_all(b"\n").at(&self.path)
+    /// One more entry of the block that is open.
+    pub(super) fn add(&mut self, marked: &Marked) {
+        marked.mark().write(&mut self.marks);
+        match marked.entry.kind {
+            Kind::File => {
+                self.counts.files += 1;
+                self.counts.bytes += marked.entry.size;
+                match marked.news {
+                    News::New => self.counts.new += 1,
+                    News::Changed => self.counts.changed += 1,
+                    News::Unchanged => self.counts.unchanged += 1,
+                }
+            }
+            Kind::Folder => self.counts.folders += 1,
+            _ => self.counts.others += 1,
+        }
     }
 
-    pub(super) fn finish(mut self) -> Result<PathBuf, PathError> {
-        self.file.flush().at(&self.path)?;
-        Ok(self.path)
+    /// Closes the block that is open, as the listing did.
+    pub(super) fn close(&mut self, closed: ClosedBlock, uses: Uses) -> Result<(), PathError> {
+        let marks = std::mem::take(&mut self.marks);
+        let block = Block {
+            first: closed.first,
+            last: closed.last,
+            entries: closed.entries,
+            at: self.at,
+            marks: marks.len() as u32,
+            lines: closed.lines.len() as u32,
+            chunk: closed.chunk,
+            natural: closed.natural,
+            counts: std::mem::take(&mut self.counts),
+            frames: Frames::default(),
+            uses,
+        };
+        self.write(block, &marks, &closed.lines)
+    }
+
+    /// Takes over a whole block.
+    pub(super) fn copy(&mut self, from: &Marks, number: usize, uses: Uses) -> Result<(), PathError> {
+        let gone = || PathError::new(&self.path, io::Error::from(io::ErrorKind::InvalidData));
+        let (marks, lines) = from.marks_of(number).zip(from.lines_of(number)).ok_or_else(gone)?;
+        let block = from.blocks()[number].clone();
+        self.write(Block { at: self.at, frames: Frames::default(), uses, ..block }, &marks, &lines)
+    }
+
+    fn write(&mut self, block: Block, marks: &[u8], lines: &[u8]) -> Result<(), PathError> {
+        self.file.write_all(marks).and_then(|()| self.file.write_all(lines)).at(&self.path)?;
+        self.at += (marks.len() + lines.len()) as u64;
+        self.blocks.push(block);
+        Ok(())
+    }
+
+    /// All of them, when the listing is complete; `nodes` is what its nodes stand on.
+    pub(super) fn finish(self, listing: Option<ListingRef>, nodes: Uses) -> Result<MadeMarks, PathError> {
+        let file = self.file.into_inner().map_err(io::IntoInnerError::into_error).at(&self.path)?;
+        Ok(MadeMarks { path: self.path, file, at: self.at, blocks: self.blocks, listing, nodes })
+    }
+}
+
+/// The marks of a capture; kept only when its run is recorded.
+#[derive(Debug)]
+pub(super) struct MadeMarks {
+    path: PathBuf,
+    file: File,
+    at: u64,
+    blocks: Vec<Block>,
+    listing: Option<ListingRef>,
+    nodes: Uses,
+}
+
+impl MadeMarks {
+    /// As the marks of this very run, to be compared with in the hold.
+    pub(super) fn of_this_run(self) -> Marks {
+        let index = Index { listing: self.listing, nodes: Frames::default(), blocks: self.blocks };
+        Marks { file: Some(Arc::new(self.file)), index: Arc::new(index), is_of_this_run: true, loaded: None }
+    }
+
+    /// Completes them with what the run stored, and puts them in their place.
+    pub(super) fn keep(mut self, place: &Path, stored: &Deposited) -> Result<(), PathError> {
+        for block in &mut self.blocks {
+            block.frames = stored.frames(&block.uses);
+        }
+        let index = Index { listing: self.listing, nodes: stored.frames(&self.nodes), blocks: self.blocks };
+        let mut end = serde_json::to_vec(&index).map_err(io::Error::from).at(&self.path)?;
+        end.extend_from_slice(&(end.len() as u64).to_le_bytes());
+        end.extend_from_slice(END);
+        self.file.write_all_at(&end, self.at).at(&self.path)?;
+        fs::rename(&self.path, place).at(place)
     }
 }
 
@@ -253,23 +541,40 @@ mod tests {
         assert!(!settles(None), "a filesystem whose marks cannot be believed");
     }
 
+    fn marked(name: &str) -> Marked {
+        let meta = fs::metadata("/").unwrap();
+        let mut entry = super::super::entry::bare(PathName::new(name), &meta);
+        entry.kind = Kind::File;
+        Marked { entry, ctime: (5, 6), inode: 7, settled: true, news: News::Changed, staged: None }
+    }
+
     #[test]
-    fn vanished_files_are_counted_and_a_broken_cache_ends_quietly() {
+    fn marks_come_back_as_they_were_and_any_cut_is_passed_over() {
         let folder = tempfile::tempdir().unwrap();
         let path = folder.path().join("marks");
+        let mut listing = gullet_store::listing::ListingWriter::default();
         let mut marks = NewMarks::create(path.clone()).unwrap();
-        let meta = fs::metadata(folder.path()).unwrap();
-        for name in ["a", "b", "c"] {
-            let mut entry = super::super::entry::bare(PathName::new(name), &meta);
-            entry.kind = Kind::File;
-            marks.add(&Marked { entry, ctime: (0, 0), inode: 1, settled: true, staged: None }).unwrap();
+        let mut put = |bytes: &[u8]| Ok(Hash::of(bytes));
+        let names: Vec<String> = (0..3000).map(|number| format!("lists/{number:05}")).collect();
+        for name in &names {
+            let marked = marked(name);
+            marks.add(&marked);
+            if let Some(closed) = listing.push(&marked.entry, &mut put).unwrap() {
+                marks.close(closed, Uses::default()).unwrap();
+            }
         }
-        marks.finish().unwrap();
-        let mut last = LastMarks::open(&path);
-        assert!(last.of(&PathName::new("b")).is_some(), "a is passed over");
-        assert_eq!(last.finish(), 2);
-        fs::write(&path, fs::read_to_string(&path).unwrap().replacen("\"b\"", "b", 1)).unwrap();
-        let mut last = LastMarks::open(&path);
-        assert!(last.of(&PathName::new("a")).is_some() && last.of(&PathName::new("c")).is_none());
+        if let Some(closed) = listing.close(&mut put).unwrap() {
+            marks.close(closed, Uses::default()).unwrap();
+        }
+        let listing = listing.finish(&mut put).unwrap();
+        let mut read = marks.finish(Some(listing), Uses::default()).unwrap().of_this_run();
+        assert!(read.blocks().len() > 2 && read.files() == 3000);
+        for name in ["lists/00000", "lists/01723", "lists/02999"] {
+            let found = read.of(&PathName::new(name)).unwrap();
+            assert_eq!(found.mark(), marked(name).mark());
+        }
+        assert!(read.of(&PathName::new("lists")).is_none() && read.of(&PathName::new("z")).is_none());
+        fs::write(&path, b"cut off").unwrap();
+        assert!(Marks::open(&path).blocks().is_empty());
     }
 }

@@ -1,15 +1,15 @@
 //! A part on its way: secured while the application is held, stored afterwards.
 
 use std::fs;
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 
 use gullet_store::listing::PathName;
-use gullet_store::{Cut, Deposit, PathError, StoreError};
+use gullet_store::{Cut, Deposit, Deposited, PathError, StoreError};
 use jiff::Timestamp;
 
-use super::files::{Copies, Known};
+use super::files::{Copies, Known, Seen};
 use super::lister::{Listed, Lister};
-use super::marks::Grounds;
+use super::marks::{Grounds, MadeMarks, Marks};
 use super::staging::Staging;
 use super::walk::{Walk, name_of};
 use super::wanted::Wanted;
@@ -141,7 +141,7 @@ impl Securing<'_, '_> {
 /// The copy of a part that was made before the hold.
 pub struct WarmCopy {
     /// Its marks.
-    marks: PathBuf,
+    marks: Marks,
     /// What it read and stored.
     counts: Counts,
 }
@@ -152,10 +152,10 @@ pub struct WarmCopy {
 /// When it cannot be read or stored. Nothing is lost by it: the hold then has more to do.
 pub fn warm(part: &PlannedPart, context: &mut Securing<'_, '_>) -> Result<WarmCopy, PartError> {
     crate::state::private_folder(&context.scratch)?;
-    let marks = context.scratch.with_extension("warm.jsonl");
+    let marks = context.scratch.with_extension("warm");
     let walk = Walk::of_files(part, context.plan).passing_over(context.staging.folders());
     let last = context.marks.clone();
-    let counts = files::warm(&walk, &last, marks.clone(), context)?;
+    let (marks, counts) = files::warm(&walk, &last, marks, context)?;
     Ok(WarmCopy { marks, counts })
 }
 
@@ -169,9 +169,9 @@ impl WarmCopy {
 /// What was secured and waits to be stored.
 enum Kept {
     /// It is in the store already.
-    Files { walk: Walk, marks: PathBuf },
+    Files { walk: Walk, seen: Seen },
     /// Clones and copies of files, with what is known of each in `pending`.
-    Staged { walk: Walk, pending: PathBuf, copies: PathBuf },
+    Staged { walk: Walk, seen: Seen, pending: PathBuf, copies: PathBuf },
     /// Files that are read through a snapshot.
     Seen { walk: Walk },
     /// A copy of a database.
@@ -192,7 +192,7 @@ pub struct Secured {
     /// Where its marks belong when the run is recorded.
     marks: PathBuf,
     /// Where they are until then, once it is stored.
-    new_marks: Option<PathBuf>,
+    new_marks: Option<MadeMarks>,
 }
 
 /// Secures a part.
@@ -275,10 +275,11 @@ fn attempt(part: &PlannedPart, context: &mut Securing<'_, '_>, started: Timestam
     }
     crate::state::private_folder(&context.scratch)?;
     let mut capture = blank(part, started);
+    let mut new_marks = None;
     let kept = match part.spec.kind() {
         PartKind::Files => {
             let walk = Walk::of_files(part, context.plan).passing_over(context.staging.folders());
-            of_walk(part, walk, &mut capture, context)?
+            of_walk(part, walk, &mut capture, &mut new_marks, context)?
         }
         PartKind::Export => {
             let path = produce::export(part, context)?;
@@ -286,7 +287,7 @@ fn attempt(part: &PlannedPart, context: &mut Securing<'_, '_>, started: Timestam
                 Kept::Folder { path }
             } else {
                 let walk = Walk::of_take(part, context.plan).passing_over(context.staging.folders());
-                secured_walk(part, walk, &mut capture, context)?
+                secured_walk(part, walk, &mut capture, &mut new_marks, context)?
             }
         }
         PartKind::Command => {
@@ -308,7 +309,7 @@ fn attempt(part: &PlannedPart, context: &mut Securing<'_, '_>, started: Timestam
         }
     };
     let (scratch, marks) = (context.scratch.clone(), context.marks.clone());
-    Ok(Secured { capture, kept, scratch, marks, new_marks: None })
+    Ok(Secured { capture, kept, scratch, marks, new_marks })
 }
 
 /// Secures files through a snapshot where there is one, else by themselves.
@@ -316,6 +317,7 @@ fn of_walk(
     part: &PlannedPart,
     mut walk: Walk,
     capture: &mut Capture,
+    new_marks: &mut Option<MadeMarks>,
     context: &mut Securing<'_, '_>,
 ) -> Result<Kept, PartError> {
     let staging = &context.staging;
@@ -323,7 +325,7 @@ fn of_walk(
         capture.secured = Some(SecuredBy::Snapshot);
         return Ok(Kept::Seen { walk });
     }
-    secured_walk(part, walk, capture, context)
+    secured_walk(part, walk, capture, new_marks, context)
 }
 
 /// Secures files by clones and copies where that saves time of the hold, else by reading them into the store at once.
@@ -331,9 +333,10 @@ fn secured_walk(
     part: &PlannedPart,
     walk: Walk,
     capture: &mut Capture,
+    new_marks: &mut Option<MadeMarks>,
     context: &mut Securing<'_, '_>,
 ) -> Result<Kept, PartError> {
-    let (last, warm) = (context.marks.clone(), context.warm.map(|warm| warm.marks.as_path()));
+    let (last, warm) = (context.marks.clone(), context.warm.map(|warm| &warm.marks));
     let known = Known { last: &last, warm };
     if context.may_clone() {
         let pending = context.scratch.join("pending.jsonl");
@@ -343,23 +346,25 @@ fn secured_walk(
         let (counts, looked, by) = made;
         judge_ground(part, &counts, &looked.roots, context.last)?;
         (capture.counts, capture.secured) = (counts, by);
-        note_look(capture, looked);
-        return Ok(Kept::Staged { walk, pending, copies });
+        let seen = note_look(capture, looked);
+        return Ok(Kept::Staged { walk, seen, pending, copies });
     }
-    let marks = context.scratch.join("marks.jsonl");
+    let marks = context.scratch.join("marks");
     let wanted = Wanted::new(&part.spec.holds, walk.roots().iter().map(PathBuf::as_path));
     let (listed, looked) = files::capture(&walk, &known, marks, wanted, context)?;
     judge_ground(part, &listed.counts, &looked.roots, context.last)?;
     capture.listing = Some(listed.listing);
     capture.counts = listed.counts;
-    note_look(capture, looked);
-    Ok(Kept::Files { walk, marks: listed.marks })
+    *new_marks = listed.marks;
+    let seen = note_look(capture, looked);
+    Ok(Kept::Files { walk, seen })
 }
 
-fn note_look(capture: &mut Capture, looked: files::Looked) {
+fn note_look(capture: &mut Capture, looked: files::Looked) -> Seen {
     capture.left_out = looked.left_out;
     capture.warnings.extend(looked.warnings);
     capture.roots = looked.roots;
+    looked.seen
 }
 
 /// Refuses what is most likely not what the definition means: nothing at all, or a root on another filesystem.
@@ -416,8 +421,8 @@ impl Secured {
     /// When the source can no longer be looked at.
     pub fn quiet(&self) -> Result<Quiet, PartError> {
         match &self.kept {
-            Kept::Files { walk, marks } | Kept::Staged { walk, pending: marks, .. } => {
-                let (named, count) = files::changed_since(walk, marks)?;
+            Kept::Files { walk, seen } | Kept::Staged { walk, seen, .. } => {
+                let (named, count) = seen.changed_since(walk)?;
                 Ok(if count == 0 { Quiet::Quiet } else { Quiet::FilesChanged(named, count) })
             }
             Kept::Database { watched, source, .. } => {
@@ -455,12 +460,12 @@ impl Secured {
 
     /// Stores what lies in private places.
     fn store_kept(&mut self, part: &PlannedPart, context: &mut Securing<'_, '_>) -> Result<(), PartError> {
-        let new_marks = self.scratch.join("marks.jsonl");
+        let new_marks = self.scratch.join("marks");
         let roots = match &self.kept {
             Kept::Files { .. } => return Ok(()),
             Kept::Seen { walk } => {
                 let wanted = Wanted::new(&part.spec.holds, walk.roots().iter().map(PathBuf::as_path));
-                let warm = context.warm.map(|warm| warm.marks.as_path());
+                let warm = context.warm.map(|warm| &warm.marks);
                 let known = Known { last: &self.marks, warm };
                 let (listed, looked) = files::capture(walk, &known, new_marks, wanted, context)?;
                 judge_ground(part, &listed.counts, &looked.roots, context.last)?;
@@ -477,7 +482,8 @@ impl Secured {
         match &self.kept {
             Kept::Files { .. } | Kept::Seen { .. } => {}
             Kept::Staged { pending, copies, .. } => {
-                let listed = files::store_staged(pending, copies, lister, context)?;
+                let known = Known { last: &self.marks, warm: context.warm.map(|warm| &warm.marks) };
+                let listed = files::store_staged(pending, copies, lister, &known, context)?;
                 self.listed(listed);
                 return Ok(());
             }
@@ -501,7 +507,7 @@ impl Secured {
     fn listed(&mut self, listed: Listed) {
         self.capture.listing = Some(listed.listing);
         self.capture.counts = Counts { bytes_read: listed.counts.bytes_read + self.read_at_once(), ..listed.counts };
-        self.new_marks = Some(listed.marks);
+        self.new_marks = listed.marks;
     }
 
     /// Bytes that were read into the store in the hold, of what was otherwise staged.
@@ -509,12 +515,11 @@ impl Secured {
         if matches!(self.kept, Kept::Staged { .. }) { self.capture.counts.bytes_read } else { 0 }
     }
 
-    /// The new marks and where they belong, to be put there when the run is recorded.
-    pub fn new_marks(&self) -> Option<(&Path, &Path)> {
-        let new = match &self.kept {
-            Kept::Files { marks, .. } => marks,
-            _ => self.new_marks.as_ref()?,
-        };
-        Some((new, &self.marks))
+    /// Puts the new marks in their place, now that the run is recorded.
+    ///
+    /// # Errors
+    /// When they cannot be; everything is then read again by the next run, and nothing else is lost.
+    pub fn keep_marks(&mut self, stored: &Deposited) -> Result<(), PathError> {
+        self.new_marks.take().map_or(Ok(()), |marks| marks.keep(&self.marks, stored))
     }
 }

@@ -11,7 +11,7 @@ use gullet_store::{Cut, Deposit, Hash, IoPath, PathError, cut_all};
 
 use super::entry;
 use super::lister::Lister;
-use super::marks::Marked;
+use super::marks::{Marked, News};
 use super::secured::PartError;
 use super::walk::{Found, LeftOuts, Walk};
 
@@ -33,12 +33,12 @@ fn contents(
 
 /// A mark that is never believed: what it is of was made for this run.
 fn fresh(entry: Entry) -> Marked {
-    Marked { entry, ctime: (0, 0), inode: 0, settled: false, staged: None }
+    Marked { entry, ctime: (0, 0), inode: 0, settled: false, news: News::New, staged: None }
 }
 
 fn push(entry: Entry, lister: &mut Lister, deposit: &mut Deposit<'_>) -> Result<(), PartError> {
     let last = lister.last_of(&entry.path);
-    lister.push(&fresh(entry), last.as_ref(), deposit)
+    lister.push(fresh(entry), last.as_ref(), deposit)
 }
 
 /// Stores one file of the private folder under `name`, with the attributes of `like` or its own.

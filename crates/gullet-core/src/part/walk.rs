@@ -1,11 +1,13 @@
 //! The files below some roots, in the order of a listing, with what is left out and why.
 
 use std::collections::BTreeMap;
+use std::ffi::OsString;
 use std::fs;
 use std::io;
 use std::os::unix::ffi::OsStrExt;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
+use std::sync::mpsc::SyncSender;
 
 use globset::{GlobBuilder, GlobSet, GlobSetBuilder};
 use gullet_store::listing::PathName;
@@ -17,6 +19,21 @@ use crate::record::LeftOut;
 
 /// Paths named for one reason, at most.
 const NAMED: usize = 5;
+
+/// How many are handed over at once.
+const BATCH: usize = 128;
+
+/// Why a walk ended early.
+enum Ended {
+    Path(PathError),
+    Untaken,
+}
+
+impl From<PathError> for Ended {
+    fn from(error: PathError) -> Self {
+        Self::Path(error)
+    }
+}
 
 /// Something that was found.
 pub(super) struct Found {
@@ -189,6 +206,27 @@ impl Walk {
         Ok(())
     }
 
+    /// Hands everything over in batches, in the order of a listing; ends early when nobody takes them.
+    pub(super) fn in_batches(&self, left: &mut LeftOuts, out: &SyncSender<Vec<Found>>) -> Result<(), PathError> {
+        let mut batch = Vec::with_capacity(BATCH);
+        let walked = self.run(left, &mut |found| {
+            batch.push(found);
+            if batch.len() < BATCH {
+                return Ok(());
+            }
+            let full = std::mem::replace(&mut batch, Vec::with_capacity(BATCH));
+            out.send(full).map_err(|_| Ended::Untaken)
+        });
+        match walked {
+            Err(Ended::Path(error)) => Err(error),
+            Err(Ended::Untaken) => Ok(()),
+            Ok(()) => {
+                let _ = out.send(batch);
+                Ok(())
+            }
+        }
+    }
+
     fn visit<E: From<PathError>>(
         &self,
         root: &Path,
@@ -229,18 +267,17 @@ impl Walk {
         let (path, at) = (found.path.clone(), found.at.clone());
         each(found)?;
         if is_folder {
-            for child in sorted_children(&at)? {
-                let name = child.file_name().unwrap_or_default();
-                let path = path.join(name);
-                match fs::symlink_metadata(&child) {
+            for (name, child) in sorted_children(&at)? {
+                let (path, at) = (path.join(&name), at.join(&name));
+                match child.metadata() {
                     Ok(meta) => {
-                        let found = Found { name: name_of(&path), path, at: child, meta };
+                        let found = Found { name: name_of(&path), path, at, meta };
                         self.visit(root, found, device, left, each)?;
                     }
                     Err(error) if error.kind() == io::ErrorKind::NotFound => {
                         left.add("vanished while it was read".to_owned(), &path);
                     }
-                    Err(error) => return Err(PathError::new(&child, error).into()),
+                    Err(error) => return Err(PathError::new(&at, error).into()),
                 }
             }
         }
@@ -248,12 +285,14 @@ impl Walk {
     }
 }
 
-fn sorted_children(folder: &Path) -> Result<Vec<PathBuf>, PathError> {
+/// What is in a folder, sorted; each asks the folder itself for its metadata, which is quicker than by its whole path.
+fn sorted_children(folder: &Path) -> Result<Vec<(OsString, fs::DirEntry)>, PathError> {
     let mut children = Vec::new();
     for entry in fs::read_dir(folder).at(folder)? {
-        children.push(entry.at(folder)?.path());
+        let entry = entry.at(folder)?;
+        children.push((entry.file_name(), entry));
     }
-    children.sort_by(|a, b| a.as_os_str().as_bytes().cmp(b.as_os_str().as_bytes()));
+    children.sort_by(|(a, _), (b, _)| a.as_bytes().cmp(b.as_bytes()));
     Ok(children)
 }
 

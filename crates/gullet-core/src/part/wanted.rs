@@ -24,6 +24,11 @@ impl Wanted {
         Self { patterns: compiled.collect(), roots: roots.map(name_of).collect() }
     }
 
+    /// Whether nothing is wanted any more.
+    pub(super) fn is_content(&self) -> bool {
+        self.patterns.is_empty()
+    }
+
     /// A path is in the capture.
     pub(super) fn see(&mut self, path: &PathName) {
         if self.patterns.is_empty() {

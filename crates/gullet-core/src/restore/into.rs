@@ -187,7 +187,7 @@ impl RestorePlan {
         progress: &mut dyn FnMut(&str, u64, u64),
     ) -> Result<RestoreReport, RestoreError> {
         fs::create_dir_all(&self.into).at(&self.into)?;
-        let (mut chunks, _) = store.chunks_that_can_be_read(&logged.record.holdings);
+        let (mut chunks, _) = store.chunks_that_can_be_read(&logged.holdings());
         let mut report = RestoreReport { parts: Vec::new(), outcome: Outcome::Complete };
         for part in &self.parts {
             let result = part.restore(&mut chunks, stop, progress)?;

@@ -8,7 +8,7 @@ use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::Duration;
 
-use gullet_store::{Cache, Deposit, DepositOptions, Holdings, Store, StoreError};
+use gullet_store::{Cache, Deposit, DepositOptions, Deposited, Store, StoreError};
 use jiff::Timestamp;
 
 use crate::definition::{Drift, OneOrMany, Secure};
@@ -50,6 +50,8 @@ pub struct Setup<'a> {
     pub previous: Option<String>,
     /// The commands that start a guard (this program, told to be one), tried in this order.
     pub guard: &'a [Vec<OsString>],
+    /// Payload files that are known to be damaged: what lies in them is stored anew.
+    pub damaged: Vec<String>,
 }
 
 /// A run that is over.
@@ -77,11 +79,20 @@ pub fn execute(setup: Setup<'_>, listener: &mut dyn Listener) -> Ended {
         None => (None, setup.store.as_ref().err().map(|error| part::chain(error))),
     };
     let store = setup.store.as_ref().ok().cloned();
+    for name in &setup.damaged {
+        // Where that fails the damaged file is stood on once more, and found again by the next verification.
+        let _ = cache.as_mut().map(|cache| cache.forget(name));
+    }
     let deposit = store.as_ref().zip(cache.as_mut()).map(|(store, cache)| {
-        let options = DepositOptions { level: setup.plan.level, ..DepositOptions::default() };
+        let seal = setup.plan.seal.clone();
+        let options = DepositOptions { level: setup.plan.level, seal, ..DepositOptions::default() };
         let location = Arc::clone(store.location());
-        Deposit::new(location, cache, setup.state.writer(), setup.run.as_str(), options)
+        Deposit::new(location, cache, setup.state.writer(), setup.run.as_str(), &options)
     });
+    let (deposit, trouble) = match deposit.transpose() {
+        Ok(deposit) => (deposit, trouble),
+        Err(error) => (None, trouble.or(Some(part::chain(&error)))),
+    };
     let (scratch, leftovers) = match setup.state.scratch(&setup.plan.app, setup.run.as_str(), &setup.lock) {
         Ok((scratch, leftovers)) => (scratch, Ok(leftovers)),
         Err(error) => (PathBuf::from("/nonexistent"), Err(part::chain(&error))),
@@ -115,7 +126,7 @@ pub fn execute(setup: Setup<'_>, listener: &mut dyn Listener) -> Ended {
         store_trouble: trouble.or(leftovers.as_ref().err().cloned()),
         leftovers: leftovers.unwrap_or_default(),
         deposit,
-        holdings: Holdings::default(),
+        deposited: None,
         scratch,
         started,
         began: setup.world.clock.uptime(),
@@ -159,7 +170,7 @@ pub(super) struct Driver<'a, 'd> {
     store_trouble: Option<String>,
     leftovers: Vec<String>,
     pub(super) deposit: Option<Deposit<'d>>,
-    pub(super) holdings: Holdings,
+    pub(super) deposited: Option<Deposited>,
     pub(super) scratch: PathBuf,
     pub(super) started: Timestamp,
     began: Duration,
@@ -527,6 +538,8 @@ impl<'a> Driver<'a, '_> {
         let marks = self.state.marks_path(&store, &self.plan.app, &planned.name).unwrap_or_default();
         let (world, last, mut told) = (self.world, self.last_capture(number), self.world.clock.uptime());
         let name = planned.name.clone();
+        // What fails here fails again with the first chunk, and is told then.
+        let _ = deposit.set_level(planned.spec.level.unwrap_or(self.plan.level));
         let listener = &mut *self.listener;
         let mut progress = |files: u64, bytes: u64| {
             let now = world.clock.uptime();

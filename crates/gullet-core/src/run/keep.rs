@@ -2,7 +2,7 @@
 
 use std::fs;
 
-use gullet_store::{DocumentName, Store, WriterInfo, check_payload};
+use gullet_store::{DocumentName, Recipients, Store, WriterInfo, check_payload};
 
 use crate::event::{StepName, StepReport, What};
 use crate::hold::{guard, notes_folder};
@@ -11,6 +11,8 @@ use crate::machine::{Moment, Reply};
 use crate::outcome::Outcome;
 use crate::part::chain;
 use crate::record::{RECORD_VERSION, Record, Remark, RemarkKind, stem_time};
+use crate::sealed;
+use crate::state::State;
 use crate::words::{count, size};
 use crate::world::World;
 
@@ -20,11 +22,12 @@ impl Driver<'_, '_> {
     pub(super) fn finish(&mut self, done: &mut Done) -> Reply {
         let Some(deposit) = self.deposit.take() else { return Reply::No };
         match deposit.finish() {
-            Ok((holdings, tally)) => {
-                let stored: u64 = holdings.wrote.iter().map(|file| file.length).sum();
+            Ok(deposited) => {
+                let tally = deposited.tally;
+                let stored: u64 = deposited.holdings.wrote.iter().map(|file| file.length).sum();
                 let chunks = count(tally.chunks, "chunk");
                 done.note = Some(format!("{} of {chunks} new, {} stored", tally.new_chunks, size(stored)));
-                self.holdings = holdings;
+                self.deposited = Some(deposited);
                 Reply::Yes
             }
             Err(error) => {
@@ -39,11 +42,15 @@ impl Driver<'_, '_> {
         let Some(store) = self.store.clone() else { return Reply::No };
         let stop = self.world.stop;
         let (mut bytes, mut chunks) = (0, 0);
-        for file in &self.holdings.wrote.clone() {
-            match check_payload(store.location().as_ref(), file, &|| stop.asked().is_some()) {
+        let mut locked = 0;
+        for file in self.holdings().wrote {
+            let stopped = || stop.asked().is_some();
+            let location = store.location().as_ref();
+            match check_payload(location, store.identities(), &file.name, Some(&file), &stopped) {
                 Ok(report) if report.is_sound() => {
                     bytes += report.bytes;
                     chunks += report.chunks;
+                    locked += u64::from(report.locked);
                 }
                 Ok(report) => {
                     let text = format!("{} read back differently: {:?}", file.name, report.damage);
@@ -53,8 +60,17 @@ impl Driver<'_, '_> {
                 Err(_) => return Reply::No,
             }
         }
-        done.note = Some(format!("{} and {} proven", size(bytes), count(chunks, "chunk")));
+        let sealed = count(locked, "sealed file");
+        done.note = Some(match (locked, chunks) {
+            (0, _) => format!("{} and {} proven", size(bytes), count(chunks, "chunk")),
+            _ => format!("{} of {sealed} proven as they were stored", size(bytes)),
+        });
         Reply::Yes
+    }
+
+    /// What the run wrote and needs.
+    fn holdings(&self) -> gullet_store::Holdings {
+        self.deposited.as_ref().map(|deposited| deposited.holdings.clone()).unwrap_or_default()
     }
 
     /// The record as far as the run has come.
@@ -94,7 +110,8 @@ impl Driver<'_, '_> {
             hold,
             steps: self.builder.steps.clone(),
             captures,
-            holdings: if void { Default::default() } else { self.holdings.clone() },
+            holdings: if void { Default::default() } else { self.holdings() },
+            sealed: None,
         }
     }
 
@@ -120,14 +137,7 @@ impl Driver<'_, '_> {
         }
         self.ask_the_note();
         let record = self.record();
-        let bytes = match serde_json::to_vec_pretty(&record) {
-            Ok(bytes) => bytes,
-            Err(error) => {
-                self.trouble(Some("record"), error.to_string(), None);
-                return Reply::No;
-            }
-        };
-        let written = self.write_record(&record, &bytes);
+        let written = self.write_record(&record);
         let (name, in_store) = match written {
             Ok(name) => (name, true),
             Err(error) => {
@@ -138,7 +148,7 @@ impl Driver<'_, '_> {
         if in_store && !self.machine.is_void() {
             self.keep_marks();
         }
-        let _ = fs::write(self.scratch.join("record.json"), &bytes);
+        let _ = serde_json::to_vec_pretty(&record).map(|bytes| fs::write(self.scratch.join("record.json"), bytes));
         self.emit(What::Recorded { record: name.clone(), in_store });
         let refused = record.outcome == Outcome::Refused;
         self.committed = Some(Committed { record, name, in_store });
@@ -159,7 +169,7 @@ impl Driver<'_, '_> {
         }
     }
 
-    fn write_record(&self, record: &Record, bytes: &[u8]) -> Result<String, String> {
+    fn write_record(&self, record: &Record) -> Result<String, String> {
         let store = self.store.as_ref().ok_or_else(|| "the store is not there".to_owned())?;
         let writer = WriterInfo {
             writer: record.writer.clone(),
@@ -167,12 +177,18 @@ impl Driver<'_, '_> {
             since: record.started.to_string(),
         };
         store.register(&writer).map_err(|error| chain(&error))?;
+        if crate::sweep::is_retired(store, &record.writer).map_err(|error| chain(&error))? {
+            return Err("this machine was retired as a writer of the store meanwhile".to_owned());
+        }
         let folder = format!("records/{}/{}", record.app, record.writer);
-        let name = DocumentName::of(&folder, &record.stem(), bytes);
+        let bytes = sealed::write(record, &self.plan.seal).map_err(|error| chain(&error))?;
+        let name = DocumentName::of(&folder, &record.stem(), &bytes);
         // Noted before and after, so that a record of this writer that is noted nowhere means another machine.
         let noted = self.state.note_record(&record.store, &record.app, name.as_str(), false);
         noted.map_err(|error| chain(&error))?;
-        let name = store.add_document(&folder, &record.stem(), bytes).map_err(|error| chain(&error))?;
+        let place = (folder.as_str(), record.stem());
+        let name = sealed::add(store, (place.0, &place.1), record, &bytes, Some(self.state));
+        let name = name.map_err(|error| chain(&error))?;
         let _ = self.state.note_record(&record.store, &record.app, name.as_str(), true);
         self.send_waiting(store);
         Ok(name.to_string())
@@ -184,7 +200,9 @@ impl Driver<'_, '_> {
             let Ok(bytes) = fs::read(&path) else { continue };
             let Ok(record) = serde_json::from_slice::<Record>(&bytes) else { continue };
             let folder = format!("records/{app}/{}", record.writer);
-            if store.add_document(&folder, &record.stem(), &bytes).is_ok() {
+            let sent = sealed::write(&record, &self.plan.seal)
+                .and_then(|bytes| sealed::add(store, (&folder, &record.stem()), &record, &bytes, Some(self.state)));
+            if sent.is_ok() {
                 let _ = fs::remove_file(&path);
             }
         }
@@ -210,11 +228,10 @@ impl Driver<'_, '_> {
     }
 
     fn keep_marks(&mut self) {
-        for secured in self.secured.iter().flatten() {
-            if let Some((new, place)) = secured.new_marks() {
-                // Losing marks costs reading everything again, nothing else.
-                let _ = fs::rename(new, place);
-            }
+        let Some(deposited) = &self.deposited else { return };
+        for secured in self.secured.iter_mut().flatten() {
+            // Losing marks costs reading everything again, nothing else.
+            let _ = secured.keep_marks(deposited);
         }
     }
 
@@ -234,8 +251,11 @@ impl Driver<'_, '_> {
             outcome: if ok { Outcome::Complete } else { Outcome::Warnings },
             text: format!("`{}` hooks {}", moment.word(), if ok { "succeeded" } else { "failed" }),
             steps: vec![report],
+            payload: Vec::new(),
+            moved: Vec::new(),
+            sealed: None,
         };
-        if let Err(error) = add_remark(store, &committed.record, &remark) {
+        if let Err(error) = add_remark(store, &committed.record, &remark, &self.plan.seal, Some(self.state)) {
             self.warn(Some("record"), format!("the hooks' result could not be stored: {}", chain(&error)));
         }
     }
@@ -250,6 +270,7 @@ pub fn remark_declared(
     logged: &Logged,
     text: &str,
     world: World<'_>,
+    state: &State,
 ) -> Result<(), gullet_store::StoreError> {
     let remark = Remark {
         remark: 1,
@@ -260,17 +281,26 @@ pub fn remark_declared(
         outcome: Outcome::Complete,
         text: text.to_owned(),
         steps: Vec::new(),
+        payload: Vec::new(),
+        moved: Vec::new(),
+        sealed: None,
     };
-    add_remark(store, &logged.record, &remark)
+    add_remark(store, &logged.record, &remark, &logged.recipients(), Some(state))
 }
 
 /// Writes a remark about a run.
 ///
 /// # Errors
 /// When the store cannot take it.
-pub(crate) fn add_remark(store: &Store, record: &Record, remark: &Remark) -> Result<(), gullet_store::StoreError> {
+pub(crate) fn add_remark(
+    store: &Store,
+    record: &Record,
+    remark: &Remark,
+    keys: &Recipients,
+    state: Option<&State>,
+) -> Result<(), gullet_store::StoreError> {
     let folder = format!("remarks/{}/{}/{}", record.app, record.writer, record.run);
     let stem = format!("{}-{}", stem_time(remark.at), remark.what.word());
-    let bytes = serde_json::to_vec_pretty(remark).unwrap_or_default();
-    store.add_document(&folder, &stem, &bytes).map(drop)
+    let bytes = sealed::write(remark, keys)?;
+    sealed::add(store, (&folder, &stem), remark, &bytes, state).map(drop)
 }

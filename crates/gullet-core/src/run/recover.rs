@@ -2,40 +2,57 @@
 
 use std::fs;
 use std::path::Path;
+use std::time::Duration;
 
-use gullet_store::{Hash, Store};
+use gullet_store::{Hash, Recipients, Store};
 
 use crate::event::{Event, Listener, What};
-use crate::hold::{Note, notes_folder};
+use crate::hold::{Note, Stuck, notes_folder};
 use crate::ids::RunId;
 use crate::outcome::Outcome;
 use crate::part::chain;
 use crate::record::{Note as RecordNote, RECORD_VERSION, Record, RecordBuilder};
+use crate::sealed;
 use crate::state::{AppLock, State};
 use crate::world::World;
+
+/// How long a command waits for a guard that is leaving the hold of a run that died.
+const GUARD_MAY_TAKE: Duration = Duration::from_secs(3);
 
 /// Writes the records of runs of `app` that ended without one. Call it with the application's lock, when a forgotten
 /// hold has been left.
 ///
 /// Returns the ids of those runs.
-pub fn recover(app: &str, state: &State, store: Option<&Store>, world: World<'_>, _lock: &AppLock) -> Vec<String> {
+pub fn recover(
+    app: &str,
+    state: &State,
+    store: Option<&Store>,
+    keys: &Recipients,
+    world: World<'_>,
+    _lock: &AppLock,
+) -> Vec<String> {
     let mut recovered = Vec::new();
     for path in state.open_logs(app) {
+        if is_being_left(app, state, world) {
+            // A record that said "not released" now would be wrong in a moment; a later command writes it.
+            continue;
+        }
         let Some(record) = fold(&path, app, state, store, world) else {
             let _ = state.close_log(&path);
             continue;
         };
-        let bytes = serde_json::to_vec_pretty(&record).unwrap_or_default();
+        let clear = serde_json::to_vec_pretty(&record).unwrap_or_default();
+        let Ok(bytes) = sealed::write(&record, keys) else { continue };
         let folder = format!("records/{app}/{}", record.writer);
         let stored = store.is_some_and(|store| {
             let name = gullet_store::DocumentName::of(&folder, &record.stem(), &bytes);
             let noted = state.note_record(&record.store, app, name.as_str(), false).is_ok();
-            let stored = noted && store.add_document(&folder, &record.stem(), &bytes).is_ok();
+            let stored = noted && sealed::add(store, (&folder, &record.stem()), &record, &bytes, Some(state)).is_ok();
             stored && state.note_record(&record.store, app, name.as_str(), true).is_ok()
         });
         let kept = stored || {
-            let name = format!("{}-{}.json", record.stem(), Hash::of(&bytes));
-            state.keep_waiting(app, &name, &bytes).is_ok()
+            let name = format!("{}-{}.json", record.stem(), Hash::of(&clear));
+            state.keep_waiting(app, &name, &clear).is_ok()
         };
         if kept {
             let _ = state.close_log(&path);
@@ -48,6 +65,18 @@ pub fn recover(app: &str, state: &State, store: Option<&Store>, world: World<'_>
         }
     }
     recovered
+}
+
+/// Whether a guard lives that is leaving the hold of a run that died. It is given a moment to come to its end.
+fn is_being_left(app: &str, state: &State, world: World<'_>) -> bool {
+    let began = world.clock.uptime();
+    while matches!(Note::look(&notes_folder(state.folder()), app), Ok(Stuck::Alive(_))) {
+        if world.clock.uptime().saturating_sub(began) > GUARD_MAY_TAKE {
+            return true;
+        }
+        world.clock.sleep(Duration::from_millis(20));
+    }
+    false
 }
 
 /// The record of a run by its log; `None` when the log says nothing, or the run is recorded already.
@@ -103,7 +132,7 @@ fn fold(path: &Path, app: &str, state: &State, store: Option<&Store>, world: Wor
         hold: builder.hold,
         steps: builder.steps,
         captures: builder.captures,
-        holdings: Default::default(),
+        holdings: Default::default(), sealed: None,
     })
 }
 

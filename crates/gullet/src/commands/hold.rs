@@ -310,7 +310,7 @@ fn declare(
                     let _ = std::io::Write::write_all(&mut file, format!("{event}\n").as_bytes());
                     let _ = state.close_log(&path);
                 }
-                remark(ui, loaded, app, &note.head().run, &text, outside.world());
+                remark(ui, loaded, state, (app, &note.head().run), &text, outside.world());
                 ui.say(format!("{} the hold of {app} is closed: {}", styled(WARN, "! declared:"), harmless(why)));
                 return Ok(Exit::Complete);
             }
@@ -321,13 +321,20 @@ fn declare(
 }
 
 /// Remarks upon the run that held, where it has a record and the store can be reached; the log has it in any case.
-fn remark(ui: &mut Ui, loaded: &Loaded, app: &str, run: &str, text: &str, world: World<'_>) {
+fn remark(
+    ui: &mut Ui,
+    loaded: &Loaded,
+    state: &State,
+    (app, run): (&str, &str),
+    text: &str,
+    world: World<'_>,
+) {
     let Some((_, spec)) = loaded.definition.store_of(app) else { return };
     let Ok(store) = open::store_at(spec.location.as_ref()) else { return };
-    let book = Logbook::read(&store, Some(app), None).unwrap_or_default();
+    let book = Logbook::read(&store, Some(app), Some(state)).unwrap_or_default();
     let of_run = book.runs.iter().find(|logged| logged.record.run.as_str() == run && logged.in_store);
     if let Some(logged) = of_run
-        && let Err(error) = remark_declared(&store, logged, text, world)
+        && let Err(error) = remark_declared(&store, logged, text, world, state)
     {
         ui.warning(&format!("the store could not be told: {error}"));
     }

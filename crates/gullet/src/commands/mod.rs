@@ -3,6 +3,7 @@
 mod generate;
 mod guard;
 mod hold;
+mod key;
 mod plan;
 mod preflight;
 mod restore;
@@ -11,6 +12,7 @@ mod runs;
 mod show;
 mod status;
 mod store;
+mod thin;
 mod timer;
 mod tour;
 mod verify;
@@ -37,10 +39,13 @@ pub enum Command {
     Show(show::ShowArgs),
     Verify(verify::VerifyArgs),
     Restore(restore::RestoreArgs),
+    Thin(thin::ThinArgs),
     Timer(timer::TimerArgs),
     Status(status::StatusArgs),
     #[command(subcommand)]
     Store(store::StoreCommand),
+    #[command(subcommand)]
+    Key(key::KeyCommand),
     Completions(generate::CompletionsArgs),
     Manual(generate::ManualArgs),
     #[command(hide = true)]
@@ -48,11 +53,25 @@ pub enum Command {
 }
 
 /// Where a reading command reads.
-#[derive(Args, Clone, Debug)]
+#[derive(Args, Clone, Debug, Default)]
 pub struct ReadingArgs {
     /// Read this store's folder; no definition is needed then
     #[arg(long, value_name = "FOLDER")]
     pub store: Option<PathBuf>,
+    #[command(flatten)]
+    pub opening: OpeningArgs,
+}
+
+/// What opens sealed contents.
+#[derive(Args, Clone, Debug, Default)]
+pub struct OpeningArgs {
+    /// Open what is sealed with the identities in this file (can be repeated): lines of `AGE-SECRET-KEY-1…`, the same under
+    /// a passphrase, or an SSH private key
+    #[arg(long, value_name = "FILE")]
+    pub identity: Vec<PathBuf>,
+    /// Take the passphrase of an identity file from the first line of this file instead of asking at the terminal
+    #[arg(long, value_name = "FILE")]
+    pub passphrase_from: Option<PathBuf>,
 }
 
 /// Executes a command.
@@ -68,9 +87,11 @@ pub fn execute(ui: &mut Ui, global: &Global, command: Command) -> Result<Exit, C
         Command::Show(args) => show::show(ui, global, &args),
         Command::Verify(args) => verify::verify(ui, global, &args),
         Command::Restore(args) => restore::restore(ui, global, &args),
+        Command::Thin(args) => thin::thin(ui, global, &args),
         Command::Timer(args) => timer::timer(ui, global, &args),
         Command::Status(args) => status::status(ui, global, &args),
         Command::Store(command) => store::store(ui, global, &command),
+        Command::Key(command) => key::key(ui, global, &command),
         Command::Completions(args) => generate::completions(ui, &args),
         Command::Manual(args) => generate::manual(ui, &args),
         Command::Guard(_) => guard::guard(),

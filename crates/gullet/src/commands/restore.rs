@@ -7,7 +7,7 @@ use gullet_core::restore::{RestorePlan, RestoreReport};
 
 use crate::cli::Global;
 use crate::commands::ReadingArgs;
-use crate::error::CommandError;
+use crate::error::{CommandError, locked};
 use crate::exit::Exit;
 use crate::open::Reading;
 use crate::outside::Outside;
@@ -36,9 +36,15 @@ pub struct RestoreArgs {
 }
 
 pub fn restore(ui: &mut Ui, global: &Global, args: &RestoreArgs) -> Result<Exit, CommandError> {
-    let reading = Reading::open(global, args.reading.store.as_deref(), None, ui)?;
+    let reading = Reading::open(global, &args.reading, None, ui)?;
     let (store, _, logged) = reading.find(&args.run)?;
     let into = std::path::absolute(&args.into)?;
+    if logged.is_locked {
+        return Err(locked(logged));
+    }
+    if !logged.keys.is_empty() && store.identities().is_empty() {
+        return Err(locked(logged));
+    }
     let plan = RestorePlan::into_folder(logged, &into, &args.parts)?;
     let shown = plan.clone();
     if !ui.is_json() && !ui.is_quiet() {

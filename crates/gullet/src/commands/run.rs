@@ -8,7 +8,8 @@ use gullet_core::ids::RunId;
 use gullet_core::logbook::Logbook;
 use gullet_core::plan::{Plan, PlanError, Request};
 use gullet_core::run::{Ended, Setup, execute};
-use gullet_core::state::State;
+use gullet_core::state::{State, SweepLock};
+use gullet_core::sweep;
 
 use crate::cli::Global;
 use crate::error::CommandError;
@@ -89,11 +90,12 @@ pub fn run_one(
     let run = RunId::new(world.random);
     let app = request.app.clone();
     let lock = state.lock(&app, &format!("run {run}, process {}", std::process::id()))?;
+    let _no_sweep = wait_for_sweep(ui, state, outside)?;
     let location = loaded.definition.store_of(&app).map(|(_, spec)| spec.location.clone()).unwrap_or_default();
     let folder = std::sync::Arc::new(gullet_store::Folder::new(location));
     let mut store = gullet_store::Store::open(folder);
     let book = match &store {
-        Ok(opened) => Logbook::read(opened, Some(&app), None),
+        Ok(opened) => Logbook::read(opened, Some(&app), Some(state)),
         Err(_) => Ok(Logbook::default()),
     };
     let book = book.unwrap_or_else(|error| {
@@ -103,7 +105,16 @@ pub fn run_one(
     for (name, why) in &book.unreadable {
         ui.warning(&format!("{name} cannot be read: {why}"));
     }
+    // What a verification found damaged is stored anew.
+    let damaged: Vec<String> = book.runs.iter().flat_map(|run| &run.remarks).flat_map(|r| r.payload.clone()).collect();
     let mut state = state.clone();
+    if let Ok(opened) = &store
+        && sweep::is_retired(opened, state.writer())?
+    {
+        state.renew_writer(&opened.info().id, world.random)?;
+        let text = "this machine was retired as a writer of the store; it goes on as the new writer";
+        ui.warning(&format!("{text} {}, and captures everything anew", state.writer()));
+    }
     let newest = book.runs.iter().rev().find(|logged| logged.record.writer == state.writer() && logged.in_store);
     if let Ok(store) = &store
         && state.is_behind(&store.info().id, &app, newest.map(|logged| logged.name.as_str()))?
@@ -128,8 +139,25 @@ pub fn run_one(
     };
     let plan = Plan::make(loaded, request, state.folder().to_path_buf(), &runner, last_good)?;
     let guard = guard_commands();
-    let setup = Setup { world, state, run, plan: &plan, lock, store, last_good, previous, guard: &guard };
+    let setup = Setup { world, state, run, plan: &plan, lock, store, last_good, previous, guard: &guard, damaged };
     Ok(execute(setup, &mut Narrator::new(ui, attended)))
+}
+
+/// Waits until no sweep is going on, and keeps others away.
+fn wait_for_sweep(ui: &mut Ui, state: &State, outside: &Outside) -> Result<SweepLock, CommandError> {
+    let mut told = false;
+    loop {
+        if let Some(lock) = state.keep_sweeps_away()? {
+            return Ok(lock);
+        }
+        if outside.world().stop.asked().is_some() {
+            return Err(CommandError::text(Exit::Interrupted, "stopped while it waited for a sweep of the store"));
+        }
+        if !std::mem::replace(&mut told, true) {
+            ui.tell("waiting until the sweep of the store is over");
+        }
+        std::thread::sleep(std::time::Duration::from_millis(100));
+    }
 }
 
 /// The last line of a run.

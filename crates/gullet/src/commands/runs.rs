@@ -82,7 +82,7 @@ impl<'a> From<&'a Logged> for RunView<'a> {
 }
 
 pub fn runs(ui: &mut Ui, global: &Global, args: &RunsArgs) -> Result<Exit, CommandError> {
-    let reading = Reading::open(global, args.reading.store.as_deref(), args.app.as_deref(), ui)?;
+    let reading = Reading::open(global, &args.reading, args.app.as_deref(), ui)?;
     let mut runs = reading.runs();
     runs.retain(|logged| !args.troubled || logged.outcome() > gullet_core::Outcome::Complete);
     if let Some(wanted) = &args.reason {

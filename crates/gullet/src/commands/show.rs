@@ -12,7 +12,7 @@ use serde::Serialize;
 
 use crate::cli::Global;
 use crate::commands::ReadingArgs;
-use crate::error::CommandError;
+use crate::error::{CommandError, locked};
 use crate::exit::Exit;
 use crate::narrate::capture_text;
 use crate::open::Reading;
@@ -44,12 +44,15 @@ pub struct ShowArgs {
 }
 
 pub fn show(ui: &mut Ui, global: &Global, args: &ShowArgs) -> Result<Exit, CommandError> {
-    let reading = Reading::open(global, args.reading.store.as_deref(), None, ui)?;
+    let reading = Reading::open(global, &args.reading, None, ui)?;
     let (store, _, logged) = reading.find(&args.run)?;
+    if logged.is_locked && (args.as_defined || args.listing || args.hook_output) {
+        return Err(locked(logged));
+    }
     if args.as_defined {
         ui.write(logged.record.definition.as_bytes());
     } else if args.listing {
-        listing(ui, store, &logged.record, &args.parts)?;
+        listing(ui, store, logged, &args.parts)?;
     } else if ui.is_json() {
         let value = serde_json::json!({
             "name": logged.name,
@@ -136,6 +139,12 @@ fn facts(logged: &Logged) -> Vec<(&'static str, String)> {
     } else {
         format!("; stands on {} of earlier runs", count(needs, "payload file"))
     };
+    if !logged.keys.is_empty() {
+        rows.push(("sealed for", harmless(&logged.keys.join(", "))));
+    }
+    if logged.is_thinned() {
+        rows.push(("thinned", "its captures were given up; what is shown is what it had".to_owned()));
+    }
     rows.push(("stored", format!("{} new{earlier}", size(record.bytes_stored()))));
     rows.push((
         "read back",
@@ -239,13 +248,14 @@ struct ListedEntry<'a> {
     entry: &'a Entry,
 }
 
-fn listing(ui: &mut Ui, store: &Store, record: &Record, only: &[String]) -> Result<(), CommandError> {
+fn listing(ui: &mut Ui, store: &Store, logged: &Logged, only: &[String]) -> Result<(), CommandError> {
+    let record = &logged.record;
     if let Some(part) = only.iter().find(|part| record.capture(part).is_none()) {
         let known: Vec<&str> = record.captures.iter().map(|capture| capture.part.as_str()).collect();
         let text = format!("run {} has no part `{part}`", record.run);
         return Err(CommandError::text(Exit::Usage, text).hint(format!("its parts are: {}", known.join(", "))));
     }
-    let mut chunks = store.chunks(&record.holdings)?;
+    let mut chunks = store.chunks(&logged.holdings())?;
     let wanted = |capture: &&Capture| only.is_empty() || only.contains(&capture.part);
     for capture in record.captures.iter().filter(wanted) {
         let Some(listing) = &capture.listing else { continue };

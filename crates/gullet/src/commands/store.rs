@@ -5,16 +5,20 @@ use std::sync::Arc;
 
 use clap::{Args, Subcommand};
 use gullet_core::ids::random_id;
-use gullet_store::{Folder, Store};
-use jiff::Timestamp;
+use gullet_core::definition::{Loaded, Span};
+use gullet_core::state::{State, SweepLock};
+use gullet_core::sweep::{self, Sweep, Sweeper, retire};
+use gullet_store::{Folder, Recipients, Store, WriterInfo};
+use jiff::{SignedDuration, Timestamp};
 
 use crate::cli::Global;
+use crate::commands::OpeningArgs;
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::open;
-use crate::outside::SystemRandom;
+use crate::outside::{Outside, SystemRandom};
 use crate::table::pairs;
-use crate::text::{count, size};
+use crate::text::{count, harmless, size, time};
 use crate::ui::{GOOD, Ui, styled};
 
 /// Make stores, and look at them
@@ -22,17 +26,74 @@ use crate::ui::{GOOD, Ui, styled};
 pub enum StoreCommand {
     New(NewArgs),
     Info(InfoArgs),
+    Test(TestArgs),
+    Sweep(SweepArgs),
+    Rebuild(RebuildArgs),
 }
 
 /// Make a store
 ///
-/// A run never makes one, so that a missing mount is not taken for a new place.
+/// A run never makes one, so that a missing mount is not taken for a new place. With keys (`seal_for` in the definition, or
+/// --seal-for) everything in it will be sealed; that cannot be changed later, which keys may.
 ///
 /// Example: gullet store new depot
 #[derive(Args)]
 pub struct NewArgs {
     /// A store's name in the definition, or an absolute folder
     pub(super) store: String,
+    /// Seal for this public key (can be repeated); only with a folder
+    #[arg(long, value_name = "KEY")]
+    pub(super) seal_for: Vec<String>,
+}
+
+/// Try whether a store can be written, read and cleared
+///
+/// Example: gullet store test depot
+#[derive(Args)]
+pub struct TestArgs {
+    /// A store's name in the definition, or an absolute folder
+    pub(super) store: String,
+}
+
+/// Remove what no run needs any more
+///
+/// Payload of this machine that no run stands on is removed, and files that are mostly unneeded are written anew; without
+/// --yes it is only shown. Other machines' payload is theirs, unless they were retired.
+///
+/// Example: gullet store sweep depot --yes
+#[derive(Args)]
+pub struct SweepArgs {
+    /// A store's name in the definition
+    pub(super) store: String,
+    /// Do it
+    #[arg(long)]
+    pub(super) yes: bool,
+    /// Retire this writer first: a machine that is gone for good. Others may then remove what it stored and no run needs,
+    /// after a delay
+    #[arg(long, value_name = "WRITER", requires = "yes")]
+    pub(super) retire: Option<String>,
+    /// How long after it was retired payload of a writer is removed
+    #[arg(long, value_name = "TIME", default_value = "7d")]
+    pub(super) delay: Span,
+    #[command(flatten)]
+    pub(super) opening: OpeningArgs,
+}
+
+/// Fill a lost state folder anew from a store
+///
+/// What comes back: who this machine is, its last records, and which chunks are where, as far as the payload can be opened.
+/// What does not: the marks of files, so the next run reads every file, and stores only what is new.
+///
+/// Example: gullet store rebuild depot --writer 4kq2m9xw --identity /media/safe/depot.key
+#[derive(Args)]
+pub struct RebuildArgs {
+    /// A store's name in the definition
+    pub(super) store: String,
+    /// Go on as this writer; by default as the one that this machine is
+    #[arg(long, value_name = "WRITER")]
+    pub(super) writer: Option<String>,
+    #[command(flatten)]
+    pub(super) opening: OpeningArgs,
 }
 
 /// Show what a store says about itself
@@ -46,8 +107,11 @@ pub struct InfoArgs {
 
 pub fn store(ui: &mut Ui, global: &Global, command: &StoreCommand) -> Result<Exit, CommandError> {
     match command {
-        StoreCommand::New(args) => new(ui, global, &args.store),
+        StoreCommand::New(args) => new(ui, global, args),
         StoreCommand::Info(args) => info(ui, global, &args.store),
+        StoreCommand::Test(args) => test(ui, global, &args.store),
+        StoreCommand::Sweep(args) => sweep(ui, global, args),
+        StoreCommand::Rebuild(args) => rebuild(ui, global, args),
     }
 }
 
@@ -66,15 +130,176 @@ fn location(global: &Global, name: &str) -> Result<String, CommandError> {
     }
 }
 
-fn new(ui: &mut Ui, global: &Global, name: &str) -> Result<Exit, CommandError> {
+/// Opens a store that the definition names, with the state of this machine.
+fn own(global: &Global, name: &str, opening: &OpeningArgs) -> Result<(Loaded, Store, State), CommandError> {
+    let loaded = open::definition(global)?;
+    let identities = open::identities(opening)?;
     let location = location(global, name)?;
-    let id = random_id(&SystemRandom, 12);
-    let store = Store::create(Arc::new(Folder::new(Path::new(&location))), id, Timestamp::now().to_string())?;
+    let store = open::store_at(Path::new(&location))?.with_identities(identities);
+    let state = open::state(&loaded)?;
+    Ok((loaded, store, state))
+}
+
+fn test(ui: &mut Ui, global: &Global, name: &str) -> Result<Exit, CommandError> {
+    let store = open::store_at(Path::new(&location(global, name)?))?;
+    let (place, id) = (store.location(), random_id(&SystemRandom, 12));
+    let (name, bytes) = (format!("probes/{id}"), id.repeat(5000));
+    place.write(&name, bytes.as_bytes())?;
+    let read = place.read(&name)?;
+    place.remove(&name)?;
+    if read != bytes.as_bytes() {
+        return Err(CommandError::text(Exit::Failed, "what was written read back differently"));
+    }
+    if ui.is_json() {
+        ui.json(&serde_json::json!({ "location": place.describe(), "ok": true, "free_bytes": place.free_space()? }))?;
+    } else {
+        let free = place.free_space()?.map_or_else(String::new, |free| format!("; {} free", size(free)));
+        ui.say(format!("{} written, read back and removed at {}{free}", styled(GOOD, "✓ usable:"), place.describe()));
+    }
+    Ok(Exit::Complete)
+}
+
+/// Sweeps, or only looks without a lock.
+pub(super) fn sweep_store(
+    store: &Store,
+    state: &State,
+    outside: &Outside,
+    delay: SignedDuration,
+    lock: Option<&SweepLock>,
+) -> Result<Sweep, CommandError> {
+    Ok(Sweeper { store, state, world: outside.world(), delay }.sweep(lock)?)
+}
+
+/// Tells what a sweep removed, or would.
+pub(super) fn show_sweep(ui: &mut Ui, sweep: &Sweep, done: bool) {
+    let dead: u64 = sweep.dead.iter().map(|(_, length)| length).sum();
+    let (files, mostly) = (sweep.dead.len() as u64, sweep.mostly_dead.len() as u64);
+    if done {
+        ui.say(format!("{} {} removed, {} given back", styled(GOOD, "✓"), count(files, "payload file"), size(sweep.freed)));
+        if sweep.rewritten.0 > 0 {
+            let (files, bytes) = sweep.rewritten;
+            ui.say(format!("  {} mostly unneeded: {} of them written anew", count(files, "file"), size(bytes)));
+        }
+        if sweep.forgotten > 0 {
+            let files = count(sweep.forgotten, "file");
+            ui.say(format!(
+                "  {files} mostly unneeded, and sealed: what is still needed is stored anew by the next run, and they go \
+                 when no run stands on them"
+            ));
+        }
+    } else {
+        ui.say(format!("{} of {} needed by no run", count(files, "payload file"), size(dead)));
+        if mostly > 0 {
+            ui.say(format!("{} mostly unneeded", count(mostly, "more file")));
+        }
+    }
+    for (writer, over) in &sweep.delayed {
+        ui.tell(format!("  the writer {writer} is retired; what it stored may be removed from {} on", time(*over)));
+    }
+    for problem in &sweep.problems {
+        ui.warning(&harmless(problem));
+    }
+}
+
+fn sweep(ui: &mut Ui, global: &Global, args: &SweepArgs) -> Result<Exit, CommandError> {
+    let (loaded, store, state) = own(global, &args.store, &args.opening)?;
+    let outside = Outside::new();
+    outside.listen_to_signals()?;
+    crate::forgotten::settle(ui, &loaded, &state, &outside);
+    if let Some(writer) = &args.retire {
+        retire(&store, writer, state.writer(), outside.world())?;
+        ui.tell(format!("the writer {} is retired", harmless(writer)));
+    }
+    let delay = SignedDuration::try_from(args.delay.0).unwrap_or(sweep::DELAY);
+    let lock = if args.yes {
+        let lock = state.lock_for_sweep()?.ok_or_else(|| {
+            CommandError::text(Exit::Refused, "a run or a sweep is going on").hint("wait for it to end; nothing was touched")
+        })?;
+        Some(lock)
+    } else {
+        None
+    };
+    let report = sweep_store(&store, &state, &outside, delay, lock.as_ref())?;
+    if ui.is_json() {
+        ui.json(&report)?;
+    } else {
+        show_sweep(ui, &report, args.yes);
+        if !args.yes {
+            ui.tell("nothing was changed; say --yes to do it");
+        }
+    }
+    Ok(if report.problems.is_empty() { Exit::Complete } else { Exit::Warnings })
+}
+
+fn rebuild(ui: &mut Ui, global: &Global, args: &RebuildArgs) -> Result<Exit, CommandError> {
+    let (_, store, mut state) = own(global, &args.store, &args.opening)?;
+    let outside = Outside::new();
+    outside.listen_to_signals()?;
+    let writers: Vec<WriterInfo> = store.writers()?;
+    let writer = args.writer.clone().unwrap_or_else(|| state.writer().to_owned());
+    if !writers.iter().any(|known| known.writer == writer) {
+        let mut error = CommandError::text(Exit::Usage, format!("the store does not know the writer {}", harmless(&writer)));
+        for known in writers {
+            error = error.hint(format!("--writer {} ({}, since {})", known.writer, harmless(&known.host), known.since));
+        }
+        return Err(error);
+    }
+    let lock = state.lock_for_sweep()?;
+    if lock.is_none() {
+        return Err(CommandError::text(Exit::Refused, "a run or a sweep is going on"));
+    }
+    let rebuilt = sweep::rebuild(&store, &mut state, &writer, outside.world(), &mut |done, all| {
+        ui.progress(&format!("payload file {done} of {all}"));
+    })?;
+    if ui.is_json() {
+        ui.json(&rebuilt)?;
+        return Ok(Exit::Complete);
+    }
+    ui.say(format!(
+        "{} as the writer {}: {}, {} known again",
+        styled(GOOD, "✓ rebuilt"),
+        rebuilt.writer,
+        count(rebuilt.runs, "run"),
+        count(rebuilt.chunks, "chunk")
+    ));
+    if rebuilt.locked > 0 {
+        ui.warning(&format!(
+            "{} sealed: with `--identity FILE` what lies in them is known again, without it is stored anew",
+            count(rebuilt.locked, "payload file")
+        ));
+    }
+    for name in &rebuilt.damaged {
+        ui.warning(&format!("damaged: {}", harmless(name)));
+    }
+    ui.tell("The marks of files are lost: the next run reads every file, and stores what is new.");
+    Ok(Exit::Complete)
+}
+
+fn new(ui: &mut Ui, global: &Global, args: &NewArgs) -> Result<Exit, CommandError> {
+    let location = location(global, &args.store)?;
+    let mut keys = args.seal_for.clone();
+    if !args.store.starts_with('/') {
+        if !keys.is_empty() {
+            let error = CommandError::text(Exit::Usage, "`--seal-for` is for stores that are named by their folder");
+            return Err(error.hint("name the keys in the definition: seal_for = […]"));
+        }
+        let loaded = open::definition(global)?;
+        keys = loaded.definition.store.get(&args.store).map(|spec| spec.seal_for.clone()).unwrap_or_default();
+    }
+    let keys = Recipients::parse(&keys).map_err(|error| CommandError::text(Exit::Usage, error.to_string()))?;
+    let (id, now) = (random_id(&SystemRandom, 12), Timestamp::now().to_string());
+    let store = Store::create(Arc::new(Folder::new(Path::new(&location))), id, now, &keys)?;
     if ui.is_json() {
         ui.json(store.info())?;
     } else {
         ui.say(format!("{} the store {} at {location}", styled(GOOD, "✓ made"), store.info().id));
-        ui.tell("It is not sealed: who can read this folder can read what is stored in it.");
+        if keys.is_empty() {
+            ui.tell("It is not sealed: who can read this folder can read what is stored in it.");
+        } else {
+            let keys = count(keys.texts().len() as u64, "public key");
+            ui.tell(format!("It is sealed for {keys}: what is stored in it opens only with one of their identities."));
+            ui.tell("This machine keeps what it needs to go on in clear in its state folder, which is private.");
+        }
     }
     Ok(Exit::Complete)
 }
@@ -104,7 +329,7 @@ fn info(ui: &mut Ui, global: &Global, name: &str) -> Result<Exit, CommandError> 
         ("id", info.id.clone()),
         ("made", info.created.clone()),
         ("format", info.format.to_string()),
-        ("sealed", if info.keys.is_empty() { "no".to_owned() } else { count(info.keys.len() as u64, "key") }),
+        ("sealed", if info.keys.is_empty() { "no".to_owned() } else { harmless(&info.keys.join(", ")) }),
         ("payload", format!("{}, {}", count(files, "file"), size(bytes))),
         ("records", records.to_string()),
         ("writers", writers.to_string()),

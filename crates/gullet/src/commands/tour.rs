@@ -13,7 +13,7 @@ use super::runs::RunsArgs;
 use super::status::StatusArgs;
 use super::store::{NewArgs, StoreCommand};
 use super::verify::VerifyArgs;
-use super::{ReadingArgs, plan, restore, run, runs, status, store, verify};
+use super::{OpeningArgs, ReadingArgs, plan, restore, run, runs, status, store, verify};
 use crate::cli::Global;
 use crate::demo::Demo;
 use crate::error::CommandError;
@@ -43,7 +43,8 @@ struct Tour<'a> {
     chapter: u32,
 }
 
-const READING: ReadingArgs = ReadingArgs { store: None };
+const READING: ReadingArgs =
+    ReadingArgs { store: None, opening: OpeningArgs { identity: Vec::new(), passphrase_from: None } };
 
 pub fn tour(ui: &mut Ui, global: &Global, args: &TourArgs) -> Result<Exit, CommandError> {
     let demo = Demo::open()?;
@@ -75,7 +76,7 @@ impl Tour<'_> {
             self.ui.say(styled(DIM, format!("    {line}")));
         }
         self.shell("gullet store new depot");
-        store::store(self.ui, &self.global, &StoreCommand::New(NewArgs { store: "depot".to_owned() }))?;
+        store::store(self.ui, &self.global, &StoreCommand::New(NewArgs { store: "depot".to_owned(), seal_for: Vec::new() }))?;
         self.shell("gullet plan quaybook");
         plan::plan(self.ui, &self.global, &PlanArgs { app: "quaybook".to_owned(), parts: Vec::new() })?;
 
@@ -129,7 +130,7 @@ impl Tour<'_> {
         let args = RunsArgs { app: None, last: None, troubled: false, reason: None, reading: READING };
         runs::runs(self.ui, &self.global, &args)?;
         self.shell("gullet verify");
-        let verified = verify::verify(self.ui, &self.global, &VerifyArgs { runs: Vec::new(), reading: READING })?;
+        let verified = verify::verify(self.ui, &self.global, &VerifyArgs { reading: READING, ..VerifyArgs::default() })?;
         self.shell("gullet status");
         status::status(self.ui, &self.global, &StatusArgs { apps: Vec::new() })?;
         self.ui.say("");

@@ -2,7 +2,9 @@
 
 use clap::Args;
 use gullet_core::logbook::Logged;
-use gullet_core::verify::{self, RunVerdict};
+use gullet_core::definition::Share;
+use gullet_core::verify::{self, Depth, Proven, RunVerdict, Verification};
+use gullet_store::Hash;
 
 use crate::cli::Global;
 use crate::commands::ReadingArgs;
@@ -15,24 +17,47 @@ use crate::ui::{BAD, GOOD, Ui, styled};
 
 /// Read back and prove what is stored
 ///
-/// Every stored byte of the runs is read once, against the hash in their records, and every chunk against its id. Damage
-/// is named by runs, parts and paths, and noted, so that the next run stores what is lost anew.
+/// Every stored byte of the runs is read once, against the hash in their records, and every chunk against its id; of what is
+/// sealed only with an identity. Damage is named by runs, parts and paths, and noted, so that the next run stores what is
+/// lost anew. One that is stopped goes on where it was.
 ///
 /// Example: gullet verify quaybook@latest
-#[derive(Args)]
+#[derive(Args, Default)]
 pub struct VerifyArgs {
     /// The runs; all when none is named
     #[arg(value_name = "RUN")]
     pub(super) runs: Vec<String>,
+    /// Only look whether everything is there, with its length and name
+    #[arg(long, conflicts_with_all = ["share", "afresh"])]
+    pub(super) quick: bool,
+    /// Read this share of all bytes, what was read longest ago first: called daily, `5%` reads everything in twenty days
+    #[arg(long, value_name = "SHARE", conflicts_with = "afresh")]
+    pub(super) share: Option<Share>,
+    /// Read everything again, even what was read before an earlier verification was stopped
+    #[arg(long)]
+    pub(super) afresh: bool,
+    /// A record's hash that was kept elsewhere: proves that the record, and all before it, are what they were then
+    #[arg(long, value_name = "HASH")]
+    pub(super) anchor: Option<String>,
     #[command(flatten)]
     pub(super) reading: ReadingArgs,
 }
 
 pub fn verify(ui: &mut Ui, global: &Global, args: &VerifyArgs) -> Result<Exit, CommandError> {
-    let reading = Reading::open(global, args.reading.store.as_deref(), None, ui)?;
+    let reading = Reading::open(global, &args.reading, None, ui)?;
     let outside = Outside::new();
     outside.listen_to_signals()?;
     let world = outside.world();
+    let depth = match (args.quick, args.share) {
+        (true, _) => Depth::Quick,
+        (false, Some(share)) => Depth::Share(share.0 / 100.0),
+        (false, None) => Depth::Full,
+    };
+    let anchor: Option<Hash> = match args.anchor.as_deref().map(str::parse) {
+        None => None,
+        Some(Ok(hash)) => Some(hash),
+        Some(Err(error)) => return Err(CommandError::new(Exit::Usage, &error)),
+    };
     let mut exit = Exit::Complete;
     let mut asked = Vec::new();
     for text in &args.runs {
@@ -48,21 +73,27 @@ pub fn verify(ui: &mut Ui, global: &Global, args: &VerifyArgs) -> Result<Exit, C
             ui.tell(format!("{}: no runs to verify", store.location().describe()));
             continue;
         }
-        let report = verify::verify(store, book, &runs, &world, &mut |done, total| {
+        let state = reading.loaded.as_ref().map(crate::open::state).transpose()?;
+        let mut proven = state.as_ref().map(|state| Proven::read(state, &store.info().id)).unwrap_or_default();
+        let work = Verification { store, book, runs: &runs, depth, anchor, afresh: args.afresh };
+        let report = work.verify(&mut proven, &world, &mut |done, total| {
             ui.progress(&format!("read back {} of {}", size(done), size(total)));
         })?;
+        if let Some(state) = &state {
+            proven.keep(state, &store.info().id)?;
+        }
         if report.stopped {
-            return Err(CommandError::text(Exit::Interrupted, "stopped before everything was read; nothing was noted"));
+            let text = format!("stopped when {} of {} were read", report.files + report.read_before, report.of);
+            let error = CommandError::text(Exit::Interrupted, text);
+            return Err(if state.is_some() { error.hint("the next one goes on from here") } else { error });
         }
         // On somebody else's machine a store is only read.
-        if let Some(loaded) = &reading.loaded {
-            let noted = verify::remark(store, &runs, &report, &world);
+        if let Some(state) = &state {
+            let noted = verify::remark(store, &runs, &report, &world, Some(state));
             if let Err(error) = noted {
                 ui.warning(&format!("the result could not be noted in the store: {error}"));
             }
-            let state = crate::open::state(loaded)?;
-            let cache = gullet_store::Cache::open(&state.cache_path(&store.info().id)?);
-            if let Ok(mut cache) = cache {
+            if let Ok(mut cache) = gullet_store::Cache::open(&state.cache_path(&store.info().id)?) {
                 for (name, _) in &report.damaged {
                     cache.forget(name)?;
                 }
@@ -77,13 +108,24 @@ pub fn verify(ui: &mut Ui, global: &Global, args: &VerifyArgs) -> Result<Exit, C
             for verdict in &report.runs {
                 show(ui, verdict);
             }
-            let proven = format!(
-                "{}, {}, {} read; {} proven",
-                count(report.runs.len() as u64, "run"),
-                count(report.files, "payload file"),
-                size(report.bytes),
-                count(report.chunks, "chunk")
-            );
+            let runs = count(report.runs.len() as u64, "run");
+            let files = count(report.files, "payload file");
+            let (bytes, chunks) = (size(report.bytes), count(report.chunks, "chunk"));
+            let proven = match depth {
+                Depth::Quick => format!("{runs}, {}: all there; nothing was read", count(report.of, "payload file")),
+                Depth::Full if report.read_before > 0 => {
+                    format!("{runs}, {files}, {bytes} read, {} before; {chunks} proven", report.read_before)
+                }
+                Depth::Full => format!("{runs}, {files}, {bytes} read; {chunks} proven"),
+                Depth::Share(_) => format!("{runs}, {files} of {}, {bytes} read; {chunks} proven", report.of),
+            };
+            if let Some(anchor) = &report.anchor {
+                anchored(ui, anchor);
+            }
+            if report.locked > 0 {
+                let sealed = count(report.locked, "sealed file");
+                ui.say(format!("  {sealed}: the stored bytes are proven; what is in them only with `--identity FILE`"));
+            }
             let word = if report.is_sound() { styled(GOOD, "✓ sound") } else { styled(BAD, "✗ damaged") };
             ui.say(format!("{word}: {proven}"));
         }
@@ -94,13 +136,33 @@ pub fn verify(ui: &mut Ui, global: &Global, args: &VerifyArgs) -> Result<Exit, C
     Ok(exit)
 }
 
+fn anchored(ui: &mut Ui, anchor: &verify::Anchor) {
+    match (&anchor.problem, &anchor.run) {
+        (Some(problem), _) => ui.complain(format!("{} {}", styled(BAD, "✗ anchor:"), harmless(problem))),
+        (None, run) => ui.say(format!(
+            "{} the record of run {} is the one, and so are {} before it",
+            styled(GOOD, "✓ anchor:"),
+            run.as_deref().unwrap_or("-"),
+            anchor.proven - 1
+        )),
+    }
+}
+
 fn show(ui: &mut Ui, verdict: &RunVerdict) {
-    let word = if verdict.is_sound() { styled(GOOD, "✓ sound") } else { styled(BAD, "✗ damaged") };
+    let word = match (verdict.is_sound(), verdict.thinned) {
+        (true, true) => "- given up, only its record is left".to_owned(),
+        (true, false) => styled(GOOD, "✓ sound"),
+        (false, _) => styled(BAD, "✗ damaged"),
+    };
     if !ui.is_quiet() || !verdict.is_sound() {
         ui.say(format!("  {:<10}  {:<16} {word}", verdict.run, verdict.app));
     }
     for problem in &verdict.problems {
         ui.say(format!("      {}", harmless(problem)));
+    }
+    if verdict.lost.is_empty() && !verdict.payload.is_empty() {
+        let files = count(verdict.payload.len() as u64, "damaged payload file");
+        ui.say(format!("      it stands on {files}; with an identity it can be said which paths that touches"));
     }
     for loss in &verdict.lost {
         let more = if loss.count > loss.paths.len() as u64 { ", …" } else { "" };

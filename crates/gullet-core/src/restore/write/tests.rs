@@ -21,11 +21,11 @@ fn stage() -> Stage {
     fs::write(folder.path().join("precious"), "mine").unwrap();
     let memory = Memory::default();
     let mut cache = Cache::open(&folder.path().join("cache.db")).unwrap();
-    let mut deposit = Deposit::new(Arc::new(memory.clone()), &mut cache, "w", "r", DepositOptions::default());
+    let mut deposit = Deposit::new(Arc::new(memory.clone()), &mut cache, "w", "r", &DepositOptions::default()).unwrap();
     let id = deposit.put(b"evil").unwrap();
-    let (holdings, _) = deposit.finish().unwrap();
-    let mut chunks = ChunkReader::new(Arc::new(memory));
-    chunks.add(&holdings.wrote[0].name, holdings.wrote[0].length).unwrap();
+    let holdings = deposit.finish().unwrap().holdings;
+    let mut chunks = ChunkReader::new(Arc::new(memory), gullet_store::Identities::default());
+    chunks.add(&holdings.wrote[0].name).unwrap();
     Stage { folder, chunks, id }
 }
 

@@ -1,0 +1,493 @@
+//! Giving runs up, and removing what no run needs any more.
+//!
+//! *Thinning* is a remark: the run's captures are given up, its record stays. *Sweeping* removes payload files of this
+//! machine's own writer that no run stands on, and rewrites those that are mostly dead. It has the store to itself on this
+//! machine (runs share a lock that it takes alone), so nothing can begin to stand on what it removes. Whenever it is killed,
+//! what is needed is there: remarks that payload moved are durable before the old files go.
+//!
+//! Payload of other writers is theirs; only that of a writer that was retired is removed by others, and with a delay, so that
+//! a run that was going on when it was retired has long come to its end.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use gullet_store::{Cache, FrameCopier, Need, Recipients, Store, StoreError};
+use jiff::{SignedDuration, Timestamp};
+use serde::{Deserialize, Serialize};
+
+use crate::ids::random_id;
+use crate::logbook::{Logbook, Logged};
+use crate::outcome::Outcome;
+use crate::part::chain;
+use crate::record::{Moved, Remark, RemarkKind};
+use crate::run::add_remark;
+use crate::state::{State, StateError, SweepLock};
+use crate::world::World;
+
+/// A payload file of which less than this is needed is rewritten.
+const MOSTLY_DEAD: f64 = 0.5;
+/// Payload of a retired writer is removed so long after it was retired, where nobody says otherwise.
+pub const DELAY: SignedDuration = SignedDuration::from_hours(7 * 24);
+
+/// A run is not thinned, or nothing is swept.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum SweepError {
+    /// The store failed.
+    #[error(transparent)]
+    Store(#[from] StoreError),
+    /// The state folder failed.
+    #[error(transparent)]
+    State(#[from] StateError),
+    /// What a document says is not known, so nothing can be known to be unneeded.
+    #[error("`{name}` cannot be read, so it is not known what it needs, and nothing is removed: {why}")]
+    Unreadable {
+        /// The document.
+        name: String,
+        /// Why.
+        why: String,
+    },
+    /// The run must stay.
+    #[error("run {run} is not thinned: {why}")]
+    Kept {
+        /// The run.
+        run: String,
+        /// Why.
+        why: String,
+    },
+    /// It cannot be done as this writer, or to it.
+    #[error("writer `{writer}`: {why}")]
+    Writer {
+        /// The writer.
+        writer: String,
+        /// Why.
+        why: String,
+    },
+}
+
+/// `writers/WRITER.retired.json`: a machine is gone for good, and others may remove what it stored and nobody needs.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Retired {
+    /// The writer.
+    pub writer: String,
+    /// When it was retired.
+    pub at: Timestamp,
+    /// The host that retired it.
+    pub by: String,
+}
+
+fn retired_name(writer: &str) -> String {
+    format!("writers/{writer}.retired.json")
+}
+
+/// Whether a writer was retired.
+///
+/// # Errors
+/// When the store cannot be asked.
+pub fn is_retired(store: &Store, writer: &str) -> Result<bool, StoreError> {
+    Ok(store.location().length(&retired_name(writer))?.is_some())
+}
+
+/// The writers that were retired.
+///
+/// # Errors
+/// When the store cannot be read.
+fn retired(store: &Store) -> Result<Vec<Retired>, StoreError> {
+    let objects = store.location().list("writers/")?;
+    let names = objects.into_iter().map(|object| object.name).filter(|name| name.ends_with(".retired.json"));
+    let read = names.map(|name| {
+        let bytes = store.location().read(&name)?;
+        serde_json::from_slice(&bytes).map_err(|error| StoreError::Damaged { name, what: error.to_string() })
+    });
+    read.collect()
+}
+
+/// Retires the writer of a machine that is gone for good.
+///
+/// # Errors
+/// When it is this machine's own, unknown, or the store cannot take it.
+pub fn retire(store: &Store, writer: &str, own: &str, world: World<'_>) -> Result<(), SweepError> {
+    let refuse = |why: &str| SweepError::Writer { writer: writer.to_owned(), why: why.to_owned() };
+    if writer == own {
+        return Err(refuse("it is this machine's own"));
+    }
+    let known = store.location().length(&format!("writers/{writer}.json"));
+    if !matches!(known, Ok(Some(_))) {
+        return Err(refuse("the store does not know it"));
+    }
+    let note = Retired { writer: writer.to_owned(), at: world.clock.now(), by: world.host.name.clone() };
+    let bytes = serde_json::to_vec_pretty(&note).unwrap_or_default();
+    match store.location().write(&retired_name(writer), &bytes) {
+        // Retired once is retired; the first time counts.
+        Ok(()) | Err(StoreError::Exists { .. }) => Ok(()),
+        Err(error) => Err(error.into()),
+    }
+}
+
+/// Whether a run may be thinned by a machine.
+///
+/// # Errors
+/// [`SweepError::Kept`] with the reason why not.
+pub fn may_thin(book: &Logbook, logged: &Logged, store: &Store, own: &str) -> Result<(), SweepError> {
+    let record = &logged.record;
+    let kept = |why: &str| SweepError::Kept { run: record.run.to_string(), why: why.to_owned() };
+    if !logged.in_store {
+        return Err(kept("its record waits for the store"));
+    }
+    if logged.is_thinned() {
+        return Err(kept("it was thinned already"));
+    }
+    if record.writer != own && !is_retired(store, &record.writer)? {
+        return Err(kept("another machine wrote it; that one may thin it, or anyone when it is retired"));
+    }
+    let same = |other: &&Logged| other.record.app == record.app && other.record.writer == record.writer;
+    let mut runs = book.runs.iter().rev().filter(same);
+    if runs.clone().find(|other| other.is_good()).is_some_and(|newest| newest.name == logged.name) {
+        return Err(kept("it is the newest complete one of its application"));
+    }
+    let clean = runs.find(|other| other.is_good() && other.outcome() == Outcome::Complete);
+    if clean.is_some_and(|newest| newest.name == logged.name) {
+        return Err(kept("it is the newest one without warnings of its application"));
+    }
+    Ok(())
+}
+
+/// Gives the captures of a run up. What only it needs is removed by the next sweep.
+///
+/// # Errors
+/// When it must stay, or the store cannot take the remark.
+pub fn thin(
+    book: &Logbook,
+    logged: &Logged,
+    because: &str,
+    store: &Store,
+    state: &State,
+    world: World<'_>,
+) -> Result<(), SweepError> {
+    may_thin(book, logged, store, state.writer())?;
+    let remark = Remark {
+        remark: 1,
+        run: logged.record.run.clone(),
+        record: logged.name.clone(),
+        at: world.clock.now(),
+        what: RemarkKind::Thinned,
+        outcome: Outcome::Complete,
+        text: because.to_owned(),
+        steps: Vec::new(),
+        payload: Vec::new(),
+        moved: Vec::new(),
+        sealed: None,
+    };
+    Ok(add_remark(store, &logged.record, &remark, &logged.recipients(), Some(state))?)
+}
+
+/// What a sweep removes, and what it came to.
+#[derive(Clone, Debug, Default, PartialEq, Serialize)]
+pub struct Sweep {
+    /// Payload files that no run needs, with their lengths in bytes.
+    pub dead: Vec<(String, u64)>,
+    /// Payload files that are mostly dead: name, length, share that is needed.
+    pub mostly_dead: Vec<(String, u64, f64)>,
+    /// Of these, rewritten ones, and the bytes that were written for them.
+    pub rewritten: (u64, u64),
+    /// Of these, ones that this machine cannot open: what is needed of them is stored anew by the next run.
+    pub forgotten: u64,
+    /// Bytes that were given back.
+    pub freed: u64,
+    /// What stands in the way of one file or another.
+    pub problems: Vec<String>,
+    /// Retired writers whose delay is not over yet, with the time when it is.
+    pub delayed: Vec<(String, Timestamp)>,
+}
+
+/// What runs need of one payload file.
+#[derive(Clone, Debug)]
+enum Needed {
+    All,
+    Frames(BTreeSet<u32>),
+}
+
+/// Removes what nobody needs any more.
+pub struct Sweeper<'a> {
+    /// The store.
+    pub store: &'a Store,
+    /// The local state.
+    pub state: &'a State,
+    /// The outside world.
+    pub world: World<'a>,
+    /// Payload of retired writers is removed this long after they were.
+    pub delay: SignedDuration,
+}
+
+impl Sweeper<'_> {
+    /// Looks at what could be removed; with `lock` removes it.
+    ///
+    /// # Errors
+    /// When it is not certain what is needed; nothing is removed then.
+    pub fn sweep(&self, lock: Option<&SweepLock>) -> Result<Sweep, SweepError> {
+        let book = Logbook::read(self.store, None, Some(self.state))?.with_waiting(self.state, None);
+        let mut sweep = Sweep::default();
+        let own = self.state.writer().to_owned();
+        let mut writers = vec![own.clone()];
+        for retired in retired(self.store)?.into_iter().filter(|retired| retired.writer != own) {
+            let over = retired.at.checked_add(self.delay).unwrap_or(Timestamp::MAX);
+            if over <= self.world.clock.now() {
+                writers.push(retired.writer);
+            } else {
+                sweep.delayed.push((retired.writer, over));
+            }
+        }
+        for writer in &writers {
+            if let Some((name, why)) = book.unreadable.iter().find(|(name, _)| concerns(name, writer)) {
+                return Err(SweepError::Unreadable { name: name.clone(), why: why.clone() });
+            }
+        }
+        self.refuse_if_a_copy(&book)?;
+        let needed = needed(&book);
+        for writer in &writers {
+            for object in self.store.location().list(&format!("payload/{writer}/"))? {
+                match needed.get(&object.name) {
+                    None => sweep.dead.push((object.name, object.length)),
+                    Some(Needed::Frames(frames)) if *writer == own => {
+                        let of = frames_of(&book, &object.name).unwrap_or(0);
+                        let share = frames.len() as f64 / f64::from(of.max(1));
+                        if of > 0 && share < MOSTLY_DEAD {
+                            sweep.mostly_dead.push((object.name, object.length, share));
+                        }
+                    }
+                    Some(_) => {}
+                }
+            }
+        }
+        if let Some(lock) = lock {
+            self.remove(&mut sweep, &book, &needed, lock)?;
+        }
+        Ok(sweep)
+    }
+
+    /// Another machine may be at work under the same id: then nothing is known of what it is about to stand on.
+    fn refuse_if_a_copy(&self, book: &Logbook) -> Result<(), SweepError> {
+        let own = self.state.writer();
+        let mut newest: BTreeMap<&str, &str> = BTreeMap::new();
+        for logged in book.runs.iter().filter(|logged| logged.record.writer == own && logged.in_store) {
+            newest.insert(&logged.record.app, &logged.name);
+        }
+        for (app, name) in newest {
+            if self.state.is_behind(&self.store.info().id, app, Some(name))? {
+                let why = format!("the store has runs of `{app}` by this machine that it does not know: it is a copy, or \
+                                   its state is older than the store. Run first, or rebuild the state");
+                return Err(SweepError::Writer { writer: own.to_owned(), why });
+            }
+        }
+        Ok(())
+    }
+
+    fn remove(
+        &self,
+        sweep: &mut Sweep,
+        book: &Logbook,
+        needed: &BTreeMap<String, Needed>,
+        _lock: &SweepLock,
+    ) -> Result<(), SweepError> {
+        let mut cache = Cache::open(&self.state.cache_path(&self.store.info().id)?)?;
+        for (name, length) in &sweep.dead {
+            if self.world.stop.asked().is_some() {
+                return Ok(());
+            }
+            // Forgotten first: a cache that knows what is gone would be believed until it is looked at.
+            cache.forget(name)?;
+            match self.store.location().remove(name) {
+                Ok(()) => sweep.freed += length,
+                Err(StoreError::Missing { .. }) => {}
+                Err(error) => sweep.problems.push(format!("{name}: {}", chain(&error))),
+            }
+        }
+        self.rewrite(sweep, book, needed, &mut cache)
+    }
+
+    /// Writes what is needed of mostly dead files into new ones.
+    fn rewrite(
+        &self,
+        sweep: &mut Sweep,
+        book: &Logbook,
+        needed: &BTreeMap<String, Needed>,
+        cache: &mut Cache,
+    ) -> Result<(), SweepError> {
+        // Files that are sealed for different keys must not be mixed.
+        let mut groups: BTreeMap<Vec<String>, Vec<(&str, u64, &BTreeSet<u32>)>> = BTreeMap::new();
+        for (name, length, _) in &sweep.mostly_dead {
+            if let Some(Needed::Frames(frames)) = needed.get(name) {
+                groups.entry(keys_of(book, name)).or_default().push((name, *length, frames));
+            }
+        }
+        for (keys, files) in groups {
+            let seal = Recipients::parse(&keys).unwrap_or_default();
+            let id = format!("sweep-{}", random_id(self.world.random, 10));
+            let prefix = format!("payload/{}/{id}/", self.state.writer());
+            let mut copier = FrameCopier::new(self.store, prefix, seal.clone());
+            let mut copied = Vec::new();
+            for (name, length, frames) in files {
+                if self.world.stop.asked().is_some() {
+                    break;
+                }
+                match copier.copy(name, frames) {
+                    Ok(()) => copied.push((name, length)),
+                    Err(StoreError::Locked { .. }) => {
+                        cache.forget(name)?;
+                        sweep.forgotten += 1;
+                    }
+                    Err(error @ (StoreError::Damaged { .. } | StoreError::Missing { .. })) => {
+                        // Earlier frames of it may have been copied; they are not spoken of, and swept later.
+                        sweep.problems.push(format!("{name} is left as it is: {}", chain(&error)));
+                    }
+                    Err(error) => return Err(error.into()),
+                }
+            }
+            let places = copier.finish(cache, &seal)?;
+            for logged in book.runs.iter().filter(|logged| !logged.is_thinned()) {
+                self.remark_moved(logged, &copied, &places)?;
+            }
+            for (name, length) in copied {
+                cache.forget(name)?;
+                self.store.location().remove(name)?;
+                sweep.freed += length;
+                sweep.rewritten.0 += 1;
+            }
+            sweep.rewritten.1 += places.files().iter().map(|file| file.length).sum::<u64>();
+        }
+        Ok(())
+    }
+
+    fn remark_moved(
+        &self,
+        logged: &Logged,
+        copied: &[(&str, u64)],
+        places: &gullet_store::CopiedFrames,
+    ) -> Result<(), SweepError> {
+        let mut moved = Vec::new();
+        for Need { name, frames, .. } in logged.holdings().needs {
+            if !copied.iter().any(|(copied, _)| *copied == name) {
+                continue;
+            }
+            for (to, frames) in places.of(&name, &frames) {
+                moved.push(Moved { from: name.clone(), to, frames });
+            }
+        }
+        if moved.is_empty() {
+            return Ok(());
+        }
+        let remark = Remark {
+            remark: 1,
+            run: logged.record.run.clone(),
+            record: logged.name.clone(),
+            at: self.world.clock.now(),
+            what: RemarkKind::Moved,
+            outcome: Outcome::Complete,
+            text: "payload that was mostly unneeded was written anew".to_owned(),
+            steps: Vec::new(),
+            payload: Vec::new(),
+            moved,
+            sealed: None,
+        };
+        Ok(add_remark(self.store, &logged.record, &remark, &logged.recipients(), Some(self.state))?)
+    }
+}
+
+/// Whether a document is of a writer: `records/APP/WRITER/…` or `remarks/APP/WRITER/…`; one that waits is this machine's.
+fn concerns(name: &str, writer: &str) -> bool {
+    name.starts_with('/') || name.split('/').nth(2) == Some(writer)
+}
+
+/// What the runs that are not given up stand on.
+fn needed(book: &Logbook) -> BTreeMap<String, Needed> {
+    let mut needed: BTreeMap<String, Needed> = BTreeMap::new();
+    for logged in book.runs.iter().filter(|logged| !logged.is_thinned()) {
+        let holdings = logged.holdings();
+        for file in holdings.wrote {
+            needed.insert(file.name, Needed::All);
+        }
+        for need in holdings.needs {
+            let more = need.frames.iter().flat_map(|[first, last]| *first..=*last);
+            match needed.entry(need.name).or_insert_with(|| Needed::Frames(BTreeSet::new())) {
+                Needed::All => {}
+                Needed::Frames(frames) => frames.extend(more),
+            }
+        }
+    }
+    needed
+}
+
+/// Every payload file that records and remarks speak of as written, with the keys it was sealed for.
+fn written<'b>(book: &'b Logbook) -> impl Iterator<Item = (&'b gullet_store::PayloadFile, &'b Logged)> {
+    book.runs.iter().flat_map(|logged| {
+        let moved = logged.remarks.iter().flat_map(|remark| &remark.moved).map(|moved| &moved.to);
+        logged.record.holdings.wrote.iter().chain(moved).map(move |file| (file, logged))
+    })
+}
+
+fn frames_of(book: &Logbook, name: &str) -> Option<u32> {
+    written(book).find(|(file, _)| file.name == name).map(|(file, _)| file.frames)
+}
+
+fn keys_of(book: &Logbook, name: &str) -> Vec<String> {
+    written(book).find(|(file, _)| file.name == name).map(|(_, logged)| logged.keys.clone()).unwrap_or_default()
+}
+
+/// What came back of a state folder that was lost.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+pub struct Rebuilt {
+    /// The writer that this machine goes on as.
+    pub writer: String,
+    /// Runs of it.
+    pub runs: u64,
+    /// Chunks that are known again.
+    pub chunks: u64,
+    /// Payload files that could not be opened: what lies in them is stored anew when it is captured again.
+    pub locked: u64,
+    /// Payload files that are damaged.
+    pub damaged: Vec<String>,
+    /// Records and remarks that this machine can look at again.
+    pub documents: u64,
+}
+
+/// Fills the local state anew from the store: the writer, the last records, which chunks are where. What only ever was in the
+/// state does not come back: marks (the next run reads every file), and logs.
+///
+/// # Errors
+/// When the store cannot be read or the state not written.
+pub fn rebuild(
+    store: &Store,
+    state: &mut State,
+    writer: &str,
+    world: World<'_>,
+    progress: &mut dyn FnMut(u64, u64),
+) -> Result<Rebuilt, SweepError> {
+    let mut rebuilt = Rebuilt { writer: writer.to_owned(), ..Rebuilt::default() };
+    let id = store.info().id.clone();
+    state.adopt_writer(writer, &id)?;
+    let book = Logbook::read(store, None, None)?;
+    for logged in book.runs.iter().filter(|logged| logged.record.writer == writer) {
+        rebuilt.runs += 1;
+        // The last one of each application stays noted.
+        state.note_record(&id, &logged.record.app, &logged.name, true)?;
+        if !logged.is_locked && !logged.keys.is_empty() {
+            rebuilt.documents += crate::sealed::keep_opened(store, logged, state);
+        }
+    }
+    let mut cache = Cache::open(&state.cache_path(&id)?)?;
+    let objects = store.location().list(&format!("payload/{writer}/"))?;
+    let all = objects.len() as u64;
+    for (number, object) in objects.into_iter().enumerate() {
+        if world.stop.asked().is_some() {
+            break;
+        }
+        progress(number as u64, all);
+        let seal = Recipients::parse(&keys_of(&book, &object.name)).unwrap_or_default();
+        match cache.learn_of(store, &object.name, object.length, &seal) {
+            Ok(chunks) => rebuilt.chunks += chunks,
+            Err(StoreError::Locked { .. }) => rebuilt.locked += 1,
+            Err(StoreError::Damaged { name, what }) => rebuilt.damaged.push(format!("{name}: {what}")),
+            Err(error) => return Err(error.into()),
+        }
+    }
+    Ok(rebuilt)
+}

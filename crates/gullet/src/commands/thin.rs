@@ -1,0 +1,86 @@
+//! `gullet thin`.
+
+use clap::Args;
+use gullet_core::sweep;
+
+use crate::cli::Global;
+use crate::commands::ReadingArgs;
+use crate::commands::store::{show_sweep, sweep_store};
+use crate::error::CommandError;
+use crate::exit::Exit;
+use crate::open::{self, Reading};
+use crate::outside::Outside;
+use crate::text::{harmless, size, time};
+use crate::ui::{BOLD, GOOD, Ui, outcome, styled};
+
+/// Give up the captures of a run; its record stays
+///
+/// Without --yes it is only shown. The newest complete run of an application and the newest one without warnings are never
+/// given up. What only that run needs is removed at once, unless a run is going on.
+///
+/// Example: gullet thin --run k3v9 --because "test data" --yes
+#[derive(Args)]
+pub struct ThinArgs {
+    /// The run: an id, or the beginning of one (can be repeated)
+    #[arg(long = "run", value_name = "RUN", required = true)]
+    runs: Vec<String>,
+    /// Why; kept with the run
+    #[arg(long, value_name = "TEXT", required = true)]
+    because: String,
+    /// Do it
+    #[arg(long)]
+    yes: bool,
+}
+
+pub fn thin(ui: &mut Ui, global: &Global, args: &ThinArgs) -> Result<Exit, CommandError> {
+    let reading = Reading::open(global, &ReadingArgs::default(), None, ui)?;
+    let Some(loaded) = &reading.loaded else { return Ok(Exit::Failed) };
+    let state = open::state(loaded)?;
+    let outside = Outside::new();
+    outside.listen_to_signals()?;
+    let mut done = Vec::new();
+    let mut stores = Vec::new();
+    for text in &args.runs {
+        let (store, book, logged) = reading.find(text)?;
+        sweep::may_thin(book, logged, store, state.writer())?;
+        let record = &logged.record;
+        if args.yes {
+            sweep::thin(book, logged, &args.because, store, &state, outside.world())?;
+            if !stores.iter().any(|known: &&gullet_store::Store| known.info().id == store.info().id) {
+                stores.push(store);
+            }
+        }
+        done.push(serde_json::json!({ "run": record.run, "app": record.app, "thinned": args.yes }));
+        if !ui.is_json() {
+            let word = if args.yes { styled(GOOD, "✓ given up") } else { styled(BOLD, "would give up") };
+            ui.say(format!(
+                "{word} run {} of {} ({}, {}, {}): {}",
+                record.run,
+                harmless(&record.app),
+                time(record.started),
+                outcome(logged.outcome()),
+                size(record.bytes()),
+                harmless(&args.because)
+            ));
+        }
+    }
+    let mut swept = Vec::new();
+    for store in stores {
+        match state.lock_for_sweep()? {
+            Some(lock) => {
+                let report = sweep_store(store, &state, &outside, sweep::DELAY, Some(&lock))?;
+                if !ui.is_json() {
+                    show_sweep(ui, &report, true);
+                }
+                swept.push(report);
+            }
+            None => ui.warning("a run is going on, so nothing is removed now: `gullet store sweep NAME --yes` later"),
+        }
+    }
+    if ui.is_json() {
+        ui.json(&serde_json::json!({ "runs": done, "swept": swept }))?;
+    } else if !args.yes {
+        ui.tell("nothing was changed; say --yes to do it");
+    }
+    Ok(Exit::Complete)
+}
