@@ -8,7 +8,7 @@ cd "$(dirname "$0")/.."
 needed=(
   "cc:gcc" "setfattr:attr" "setfacl:acl" "zstd:zstd" "script:bsdutils" "pgrep:procps" "mount:mount" "find:findutils"
   "tar:tar" "sha256sum:coreutils" "python3:python3" "unshare:util-linux"
-  "mkfs.btrfs:btrfs-progs" "mkfs.xfs:xfsprogs" "mkfs.ext4:e2fsprogs"
+  "age:age" "ssh-keygen:openssh-client" "mkfs.btrfs:btrfs-progs" "mkfs.xfs:xfsprogs" "mkfs.ext4:e2fsprogs"
 )
 missing=()
 for pair in "${needed[@]}"; do

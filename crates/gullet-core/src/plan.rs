@@ -455,10 +455,13 @@ impl Plan {
             }
             (None, Secure::Snapshot) => steps.push(plain("held", "make a snapshot of the sources".to_owned())),
             (None, Secure::Auto) => {
-                let what = "secure the sources: by a snapshot where they can have one, else by a clone or a copy".to_owned();
+                let what =
+                    "secure the sources: by a snapshot where they can have one, else by a clone or a copy".to_owned();
                 steps.push(plain("held", what));
             }
-            (None, Secure::Stage) => steps.push(plain("held", "clone or copy the sources, to store them later".to_owned())),
+            (None, Secure::Stage) => {
+                steps.push(plain("held", "clone or copy the sources, to store them later".to_owned()));
+            }
             (None, Secure::Stream) => {}
         }
     }

@@ -348,7 +348,11 @@ impl Preflight<'_> {
             for source in sources.filter(|_| wanted) {
                 if foresee(source, self.plan, part.spec.cross) != Some(SecuredBy::Snapshot) {
                     let found = format!("{}: there can be no snapshot of {}", part.name, source.display());
-                    checks.fail("hold", found, Some("say `secure = \"auto\"`, or describe one with `snapshot`".to_owned()));
+                    checks.fail(
+                        "hold",
+                        found,
+                        Some("say `secure = \"auto\"`, or describe one with `snapshot`".to_owned()),
+                    );
                 }
             }
         }
@@ -361,7 +365,8 @@ impl Preflight<'_> {
     /// How long the hold would last by the sizes of the sources, in milliseconds, and which part takes longest. Hooks and
     /// exports cannot be foreseen.
     fn foreseen_hold(&self, surveys: &[Option<Survey>]) -> (u64, String) {
-        let held = self.plan.parts.iter().zip(surveys).filter(|(part, _)| part.spec.when.unwrap_or_default() == When::Held);
+        let held =
+            self.plan.parts.iter().zip(surveys).filter(|(part, _)| part.spec.when.unwrap_or_default() == When::Held);
         let each = held.filter_map(|(part, survey)| {
             let survey = survey.as_ref()?;
             let source = part.spec.files.first().or(part.spec.sqlite.as_ref())?;

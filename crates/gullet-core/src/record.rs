@@ -38,6 +38,9 @@ pub struct Record {
     pub store: String,
     /// The BLAKE3 of `store.json`.
     pub store_json: Hash,
+    /// The BLAKE3 of the writer's registration, `writers/WRITER.json`; none in a record that never reached the store by itself.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub writer_json: Option<Hash>,
     /// The name of the record before this one, of the same application and writer; its hash is in it.
     pub previous: Option<String>,
     /// When the run began.

@@ -93,6 +93,26 @@ pub(crate) fn write<T: Sealable>(document: &T, keys: &Recipients) -> Result<Vec<
     json(&public, true)
 }
 
+impl Record {
+    /// Its bytes as they are stored, sealed for `keys` if there are any.
+    ///
+    /// # Errors
+    /// When it cannot be sealed.
+    pub fn document(&self, keys: &Recipients) -> Result<Vec<u8>, StoreError> {
+        write(self, keys)
+    }
+}
+
+impl Remark {
+    /// Its bytes as they are stored, sealed for `keys` if there are any.
+    ///
+    /// # Errors
+    /// When it cannot be sealed.
+    pub fn document(&self, keys: &Recipients) -> Result<Vec<u8>, StoreError> {
+        write(self, keys)
+    }
+}
+
 /// Adds a document to a store, sealed for `keys` if there are any; this machine keeps what is sealed in clear.
 ///
 /// # Errors

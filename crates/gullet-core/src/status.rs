@@ -146,6 +146,7 @@ mod tests {
             writer: "w".to_owned(),
             store: "s".to_owned(),
             store_json: gullet_store::Hash::of(b""),
+            writer_json: None,
             previous: None,
             started: at,
             ended: at,
@@ -160,7 +161,8 @@ mod tests {
             hold: HoldReport::default(),
             steps: Vec::new(),
             captures: Vec::new(),
-            holdings: Default::default(), sealed: None,
+            holdings: Default::default(),
+            sealed: None,
         };
         let name = format!("records/quaybook/w/{second}");
         Logged { name, in_store: true, record, remarks: Vec::new(), keys: Vec::new(), is_locked: false }

@@ -64,7 +64,7 @@ pub enum SweepError {
     },
 }
 
-/// `writers/WRITER.retired.json`: a machine is gone for good, and others may remove what it stored and nobody needs.
+/// `retired/WRITER/TIME-HASH.json`: a machine is gone for good, and others may remove what it stored and nobody needs.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Retired {
     /// The writer.
@@ -75,30 +75,27 @@ pub struct Retired {
     pub by: String,
 }
 
-fn retired_name(writer: &str) -> String {
-    format!("writers/{writer}.retired.json")
-}
-
 /// Whether a writer was retired.
 ///
 /// # Errors
 /// When the store cannot be asked.
 pub fn is_retired(store: &Store, writer: &str) -> Result<bool, StoreError> {
-    Ok(store.location().length(&retired_name(writer))?.is_some())
+    Ok(!store.documents(&format!("retired/{writer}"))?.is_empty())
 }
 
-/// The writers that were retired.
+/// The writers that were retired; of one that was several times the first counts.
 ///
 /// # Errors
 /// When the store cannot be read.
-fn retired(store: &Store) -> Result<Vec<Retired>, StoreError> {
-    let objects = store.location().list("writers/")?;
-    let names = objects.into_iter().map(|object| object.name).filter(|name| name.ends_with(".retired.json"));
-    let read = names.map(|name| {
-        let bytes = store.location().read(&name)?;
-        serde_json::from_slice(&bytes).map_err(|error| StoreError::Damaged { name, what: error.to_string() })
-    });
-    read.collect()
+pub(crate) fn retired(store: &Store) -> Result<Vec<Retired>, StoreError> {
+    let mut found: Vec<Retired> = Vec::new();
+    for name in store.documents("retired")? {
+        let retired: Retired = store.document(&name)?.parse()?;
+        if !found.iter().any(|known| known.writer == retired.writer) {
+            found.push(retired);
+        }
+    }
+    Ok(found)
 }
 
 /// Retires the writer of a machine that is gone for good.
@@ -116,11 +113,8 @@ pub fn retire(store: &Store, writer: &str, own: &str, world: World<'_>) -> Resul
     }
     let note = Retired { writer: writer.to_owned(), at: world.clock.now(), by: world.host.name.clone() };
     let bytes = serde_json::to_vec_pretty(&note).unwrap_or_default();
-    match store.location().write(&retired_name(writer), &bytes) {
-        // Retired once is retired; the first time counts.
-        Ok(()) | Err(StoreError::Exists { .. }) => Ok(()),
-        Err(error) => Err(error.into()),
-    }
+    store.add_document(&format!("retired/{writer}"), &crate::record::stem_time(note.at), &bytes)?;
+    Ok(())
 }
 
 /// Whether a run may be thinned by a machine.
@@ -199,6 +193,9 @@ pub struct Sweep {
     pub delayed: Vec<(String, Timestamp)>,
 }
 
+/// A payload file that is mostly dead: name, length, and the frames that are needed.
+type MostlyDead<'n> = (&'n str, u64, &'n BTreeSet<u32>);
+
 /// What runs need of one payload file.
 #[derive(Clone, Debug)]
 enum Needed {
@@ -273,8 +270,10 @@ impl Sweeper<'_> {
         }
         for (app, name) in newest {
             if self.state.is_behind(&self.store.info().id, app, Some(name))? {
-                let why = format!("the store has runs of `{app}` by this machine that it does not know: it is a copy, or \
-                                   its state is older than the store. Run first, or rebuild the state");
+                let why = format!(
+                    "the store has runs of `{app}` by this machine that it does not know: it is a copy, or \
+                                   its state is older than the store. Run first, or rebuild the state"
+                );
                 return Err(SweepError::Writer { writer: own.to_owned(), why });
             }
         }
@@ -313,7 +312,7 @@ impl Sweeper<'_> {
         cache: &mut Cache,
     ) -> Result<(), SweepError> {
         // Files that are sealed for different keys must not be mixed.
-        let mut groups: BTreeMap<Vec<String>, Vec<(&str, u64, &BTreeSet<u32>)>> = BTreeMap::new();
+        let mut groups: BTreeMap<Vec<String>, Vec<MostlyDead<'_>>> = BTreeMap::new();
         for (name, length, _) in &sweep.mostly_dead {
             if let Some(Needed::Frames(frames)) = needed.get(name) {
                 groups.entry(keys_of(book, name)).or_default().push((name, *length, frames));
@@ -417,7 +416,7 @@ fn needed(book: &Logbook) -> BTreeMap<String, Needed> {
 }
 
 /// Every payload file that records and remarks speak of as written, with the keys it was sealed for.
-fn written<'b>(book: &'b Logbook) -> impl Iterator<Item = (&'b gullet_store::PayloadFile, &'b Logged)> {
+fn written(book: &Logbook) -> impl Iterator<Item = (&gullet_store::PayloadFile, &Logged)> {
     book.runs.iter().flat_map(|logged| {
         let moved = logged.remarks.iter().flat_map(|remark| &remark.moved).map(|moved| &moved.to);
         logged.record.holdings.wrote.iter().chain(moved).map(move |file| (file, logged))

@@ -187,6 +187,9 @@ impl Verification<'_> {
     ) -> Result<VerifyReport, StoreError> {
         let mut report = VerifyReport::default();
         report.damaged.extend(self.book.unreadable.iter().cloned());
+        if let Err(error) = crate::sweep::retired(self.store) {
+            report.damaged.push(("retired".to_owned(), chain(&error)));
+        }
         report.anchor = self.anchor.map(|hash| anchor(self.book, hash));
         let mut bad: BTreeMap<String, PayloadReport> = BTreeMap::new();
         let wanted = self.wanted();
@@ -217,7 +220,9 @@ impl Verification<'_> {
             verdict.read = match self.depth {
                 Depth::Quick => false,
                 Depth::Full => true,
-                Depth::Share(_) => all.all(|name| proven.files.get(name).is_some_and(|at| since.is_none_or(|s| *at > s))),
+                Depth::Share(_) => {
+                    all.all(|name| proven.files.get(name).is_some_and(|at| since.is_none_or(|s| *at > s)))
+                }
             };
             report.runs.push(verdict);
         }
@@ -349,7 +354,8 @@ fn anchor(book: &Logbook, hash: Hash) -> Anchor {
     let by_name: BTreeMap<&str, &Logged> = book.runs.iter().map(|logged| (logged.name.as_str(), logged)).collect();
     let end = format!("-{hash}.json");
     let Some(found) = book.runs.iter().find(|logged| logged.in_store && logged.name.ends_with(&end)) else {
-        let problem = "no record has this hash: it was removed or rewritten, or the hash is of another store".to_owned();
+        let problem =
+            "no record has this hash: it was removed or rewritten, or the hash is of another store".to_owned();
         return Anchor { hash, run: None, proven: 0, problem: Some(problem) };
     };
     let (mut at, mut count) = (found, 1);
@@ -407,6 +413,14 @@ fn verdict(
     }
     if logged.in_store && record.store_json != store.info_hash() {
         verdict.problems.push("`store.json` is not the one that it was written with".to_owned());
+    }
+    if let Some(expected) = record.writer_json {
+        match store.writer_hash(&record.writer) {
+            Ok(found) if found == Some(expected) => {}
+            _ => verdict
+                .problems
+                .push("the registration of its writer is not the one that it was written with".to_owned()),
+        }
     }
     if verdict.thinned {
         return verdict;

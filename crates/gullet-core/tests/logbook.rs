@@ -18,7 +18,8 @@ struct Book {
 impl Book {
     fn new() -> Self {
         let memory = Memory::default();
-        let store = Store::create(Arc::new(memory.clone()), "s".to_owned(), "now".to_owned(), &Default::default()).unwrap();
+        let store =
+            Store::create(Arc::new(memory.clone()), "s".to_owned(), "now".to_owned(), &Default::default()).unwrap();
         Self { memory, store }
     }
 
@@ -32,6 +33,7 @@ impl Book {
             writer: "w".to_owned(),
             store: "s".to_owned(),
             store_json: Hash::of(b""),
+            writer_json: None,
             previous: None,
             started,
             ended: started,
@@ -46,7 +48,8 @@ impl Book {
             hold: HoldReport::default(),
             steps: Vec::new(),
             captures: Vec::new(),
-            holdings: Default::default(), sealed: None,
+            holdings: Default::default(),
+            sealed: None,
         };
         let bytes = serde_json::to_vec(&record).unwrap();
         self.store.add_document(&format!("records/{app}/w"), &record.stem(), &bytes).unwrap().to_string()

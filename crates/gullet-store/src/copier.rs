@@ -46,7 +46,8 @@ impl<'a> FrameCopier<'a> {
         let contents = payload.contents()?;
         let damaged = |what: String| StoreError::Damaged { name: name.to_owned(), what };
         for &number in frames {
-            let frame = contents.frames.get(number as usize).ok_or_else(|| damaged(format!("it has no frame {number}")))?;
+            let frame =
+                contents.frames.get(number as usize).ok_or_else(|| damaged(format!("it has no frame {number}")))?;
             let bytes = payload.frame(frame)?;
             let mut chunks = Vec::new();
             for chunk in contents.chunks.iter().filter(|chunk| chunk.frame == number) {

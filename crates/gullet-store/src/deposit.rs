@@ -197,6 +197,12 @@ impl<'a> Deposit<'a> {
         self.note = Some(BTreeSet::new());
     }
 
+    fn note_spot(&mut self, spot: Spot) {
+        if let Some(note) = &mut self.note {
+            note.insert(spot);
+        }
+    }
+
     /// What was noted since the last call.
     pub fn noted(&mut self) -> Uses {
         self.note.as_mut().map(std::mem::take).map(Uses).unwrap_or_default()
@@ -223,7 +229,7 @@ impl<'a> Deposit<'a> {
         self.tally.new_bytes += bytes.len() as u64;
         let frame = self.writer.add(id, bytes)?;
         self.pending.insert(id, frame);
-        self.note.as_mut().map(|note| note.insert(Spot::Own(frame)));
+        self.note_spot(Spot::Own(frame));
         self.hear_of_durable();
         Ok(id)
     }
@@ -244,7 +250,9 @@ impl<'a> Deposit<'a> {
 
     /// Notes once more what was noted by this deposit before.
     pub fn note_again(&mut self, uses: &Uses) {
-        self.note.as_mut().map(|note| note.extend(&uses.0));
+        if let Some(note) = &mut self.note {
+            note.extend(&uses.0);
+        }
     }
 
     /// Whether all these frames are in the store, so that this run can stand on them.
@@ -273,7 +281,7 @@ impl<'a> Deposit<'a> {
             let Some(number) = self.numbers.get(name).copied() else { return Ok(false) };
             for frame in ranges.iter().flat_map(|[first, last]| *first..=*last) {
                 self.used.entry(number).or_default().insert(frame);
-                self.note.as_mut().map(|note| note.insert(Spot::Earlier(number, frame)));
+                self.note_spot(Spot::Earlier(number, frame));
             }
         }
         Ok(true)
@@ -281,7 +289,8 @@ impl<'a> Deposit<'a> {
 
     fn reuse_one(&mut self, id: &Hash) -> Result<bool, StoreError> {
         if let Some(frame) = self.pending.get(id) {
-            self.note.as_mut().map(|note| note.insert(Spot::Own(*frame)));
+            let frame = *frame;
+            self.note_spot(Spot::Own(frame));
             return Ok(true);
         }
         if !self.learned.contains(&id.prefix()) {
@@ -308,7 +317,7 @@ impl<'a> Deposit<'a> {
             return Ok(false);
         }
         self.used.entry(number).or_default().insert(frame);
-        self.note.as_mut().map(|note| note.insert(Spot::Earlier(number, frame)));
+        self.note_spot(Spot::Earlier(number, frame));
         Ok(true)
     }
 
@@ -319,7 +328,8 @@ impl<'a> Deposit<'a> {
             return Ok(*present);
         }
         let Some(payload) = self.payloads.get(&number) else { return Ok(false) };
-        let mut can = self.seal.iter().all(|key| payload.seal.contains(key)) && self.seal.is_empty() == payload.seal.is_empty();
+        let mut can =
+            self.seal.iter().all(|key| payload.seal.contains(key)) && self.seal.is_empty() == payload.seal.is_empty();
         if can && self.location.length(&payload.name)? != Some(payload.length) {
             self.cache.forget(&payload.name)?;
             can = false;
@@ -416,9 +426,7 @@ mod tests {
         let key = || crate::seal::new_identity("today", None).unwrap().1;
         let (one, two) = (key(), key());
         let keys = |texts: &[&String]| Recipients::parse(texts).unwrap();
-        let mut new = |run, seal: &Recipients| {
-            sealed_deposit(&memory, &mut cache, run, seal, &[b"alpha"]).1.new_chunks
-        };
+        let mut new = |run, seal: &Recipients| sealed_deposit(&memory, &mut cache, run, seal, &[b"alpha"]).1.new_chunks;
         assert_eq!(new("a", &Recipients::default()), 1);
         assert_eq!(new("b", &keys(&[&one])), 1, "what is not sealed is not stood on by what is");
         assert_eq!(new("c", &keys(&[&one])), 0);
@@ -486,9 +494,8 @@ mod tests {
         for at in 0..whole.len() {
             memory.tamper(&file.name, |bytes| bytes[at] ^= 0x10);
             let mut reader = ChunkReader::new(Arc::new(memory.clone()), Identities::default());
-            let got = reader
-                .add(&file.name)
-                .and_then(|()| reader.get(&Hash::of(b"a passenger list that is long enough")));
+            let got =
+                reader.add(&file.name).and_then(|()| reader.get(&Hash::of(b"a passenger list that is long enough")));
             if let Ok(bytes) = got {
                 assert_eq!(bytes, b"a passenger list that is long enough", "flip at {at}");
             }

@@ -8,6 +8,9 @@ use crate::error::StoreError;
 use crate::hash::Hash;
 use crate::location::Location;
 
+/// Documents are not longer than this, in bytes; a longer one is not read at all.
+const LONGEST: u64 = 64 << 20;
+
 /// The full name of a document: `FOLDER/STEM-HASH.json`.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct DocumentName(String);
@@ -68,6 +71,12 @@ impl Document {
     /// # Errors
     /// [`StoreError::Missing`], [`StoreError::Damaged`] when its bytes do not have the hash in its name.
     pub fn read(location: &dyn Location, name: &DocumentName) -> Result<Self, StoreError> {
+        if location.length(name.as_str())?.is_some_and(|length| length > LONGEST) {
+            return Err(StoreError::Damaged {
+                name: name.to_string(),
+                what: "it is too long for a document".to_owned(),
+            });
+        }
         let bytes = location.read(name.as_str())?;
         if Some(Hash::of(&bytes)) == name.hash() {
             Ok(Self { name: name.clone(), bytes })

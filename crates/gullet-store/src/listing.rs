@@ -42,6 +42,17 @@ impl PathName {
         &self.0
     }
 
+    /// Whether it lies somewhere below `folder`.
+    pub fn is_below(&self, folder: &Self) -> bool {
+        self.0.strip_prefix(folder.as_bytes()).is_some_and(|rest| rest.first() == Some(&b'/'))
+    }
+
+    /// The folders above it, the topmost first.
+    pub fn above(&self) -> impl Iterator<Item = Self> + '_ {
+        let ends = self.0.iter().enumerate().filter(|(_, byte)| **byte == b'/').map(|(at, _)| at);
+        ends.map(|end| Self(self.0[..end].to_vec()))
+    }
+
     /// Whether it is relative, not empty, and every component is a plain name: then it cannot lead out of the folder it
     /// is joined to (links in that folder apart).
     pub fn is_plain(&self) -> bool {
@@ -404,11 +415,34 @@ impl<'a> ListingReader<'a> {
     pub fn for_each<E: From<StoreError>>(
         &mut self,
         root: &Hash,
+        each: impl FnMut(Entry, &mut ChunkReader) -> Result<(), E>,
+    ) -> Result<(), E> {
+        self.for_each_below(root, None, each)
+    }
+
+    /// As [`ListingReader::for_each`], for one path and all that is below it; reads only the nodes and blocks that can hold
+    /// them.
+    ///
+    /// # Errors
+    /// As [`ListingReader::for_each`].
+    pub fn for_each_below<E: From<StoreError>>(
+        &mut self,
+        root: &Hash,
+        below: Option<&PathName>,
         mut each: impl FnMut(Entry, &mut ChunkReader) -> Result<(), E>,
     ) -> Result<(), E> {
+        let within = |node: Node| match below {
+            None => node.children.into_iter(),
+            Some(path) => {
+                // The last child that begins at the path or before it may hold it; those after it only what is below.
+                let first = node.children.partition_point(|child| child.first <= *path).saturating_sub(1);
+                let end = node.children.partition_point(|child| child.first <= *path || child.first.is_below(path));
+                node.children[first.min(end)..end].to_vec().into_iter()
+            }
+        };
         let top = self.node(root, LEVELS_MAX)?;
         let mut last: Option<PathName> = None;
-        let mut stack = vec![(top.level, top.children.into_iter())];
+        let mut stack = vec![(top.level, within(top))];
         while let Some((level, children)) = stack.last_mut() {
             let level = *level;
             let Some(child) = children.next() else {
@@ -417,7 +451,8 @@ impl<'a> ListingReader<'a> {
             };
             if level > 0 {
                 let node = self.node(&child.chunk, level)?;
-                stack.push((node.level, node.children.into_iter()));
+                let (level, children) = (node.level, within(node));
+                stack.push((level, children));
                 continue;
             }
             for entry in self.block(&child.chunk)? {
@@ -425,7 +460,9 @@ impl<'a> ListingReader<'a> {
                     return Err(unsound(format!("`{}` cannot stand where it does", entry.path)).into());
                 }
                 last = Some(entry.path.clone());
-                each(entry, self.chunks)?;
+                if below.is_none_or(|path| entry.path == *path || entry.path.is_below(path)) {
+                    each(entry, self.chunks)?;
+                }
             }
         }
         Ok(())
@@ -514,6 +551,16 @@ mod tests {
         assert_eq!(root.entries, 5002);
         for path in ["lists/00000.json", "lists/03217.json", "lists/a-b", "lists/a/b"] {
             assert_eq!(listing.find(&root.root, &PathName::new(path)).unwrap().unwrap().path, PathName::new(path));
+        }
+        for (below, expected) in [("lists/a", 1), ("lists", 5002), ("lists/03217.json", 1), ("li", 0), ("z", 0)] {
+            let mut count = 0;
+            listing
+                .for_each_below(&root.root, Some(&PathName::new(below)), |_, _| {
+                    count += 1;
+                    Ok::<_, StoreError>(())
+                })
+                .unwrap();
+            assert_eq!(count, expected, "{below}");
         }
         assert_eq!(listing.find(&root.root, &PathName::new("lists")).unwrap(), None);
         assert_eq!(listing.find(&root.root, &PathName::new("z")).unwrap(), None);

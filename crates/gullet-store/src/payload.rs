@@ -156,7 +156,8 @@ impl Toc {
             return Err(damaged("its seek table has too many entries"));
         }
         let table_length = u64::from(entries) * 8 + 9;
-        let table_at = file.length.checked_sub(table_length + 8).ok_or_else(|| damaged("its seek table is too long"))?;
+        let table_at =
+            file.length.checked_sub(table_length + 8).ok_or_else(|| damaged("its seek table is too long"))?;
         let table = file.range(table_at, (table_length + 8) as usize)?;
         if u32_at(&table, 0) != Some(SEEK_MAGIC) || u32_at(&table, 4).map(u64::from) != Some(table_length) {
             return Err(damaged("its seek table has a wrong head"));
@@ -469,7 +470,7 @@ impl Write for Stored {
 
 /// As it is, or sealed.
 enum Out {
-    Plain(Stored),
+    Plain(Box<Stored>),
     Sealed(Box<age::stream::StreamWriter<Stored>>),
 }
 
@@ -483,7 +484,7 @@ impl Out {
 
     fn finish(self) -> io::Result<Stored> {
         match self {
-            Self::Plain(out) => Ok(out),
+            Self::Plain(out) => Ok(*out),
             Self::Sealed(out) => out.finish(),
         }
     }
@@ -550,7 +551,7 @@ impl FileWriter {
         self.number += 1;
         let stored = Stored { object: self.location.create(&name)?, hasher: Hasher::default(), length: 0 };
         let out = if self.seal.is_empty() {
-            Out::Plain(stored)
+            Out::Plain(Box::new(stored))
         } else {
             Out::Sealed(Box::new(self.seal.wrap(stored).at(&name)?))
         };

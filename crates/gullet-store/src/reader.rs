@@ -46,13 +46,18 @@ struct Spot {
 /// whole id, so ids need not be kept.
 type Pointer = (u64, u32, u32);
 
-/// Reads chunks out of a set of payload files.
-pub struct ChunkReader {
+/// What all readers of a set of payload files share.
+struct Known {
     location: Arc<dyn Location>,
     identities: Identities,
     files: Vec<File>,
     index: Vec<Pointer>,
     is_sorted: bool,
+}
+
+/// Reads chunks out of a set of payload files.
+pub struct ChunkReader {
+    known: Arc<Known>,
     open: Vec<(u32, OpenPayload)>,
     /// Decompressed frames, by file and number.
     at_hand: Vec<(FrameKey, Arc<Vec<u8>>)>,
@@ -62,56 +67,65 @@ pub struct ChunkReader {
 impl ChunkReader {
     /// A reader that knows no payload yet; sealed payload is opened with `identities`.
     pub fn new(location: Arc<dyn Location>, identities: Identities) -> Self {
-        Self {
-            location,
-            identities,
-            files: Vec::new(),
-            index: Vec::new(),
-            is_sorted: true,
-            open: Vec::new(),
-            at_hand: Vec::new(),
-            read: 0,
+        let known = Known { location, identities, files: Vec::new(), index: Vec::new(), is_sorted: true };
+        Self::of(Arc::new(known))
+    }
+
+    fn of(known: Arc<Known>) -> Self {
+        Self { known, open: Vec::new(), at_hand: Vec::new(), read: 0 }
+    }
+
+    /// Another reader of the same files, for another thread. No file can be added to either from then on.
+    #[must_use]
+    pub fn another(&mut self) -> Self {
+        self.sort();
+        Self::of(Arc::clone(&self.known))
+    }
+
+    fn sort(&mut self) {
+        if let Some(known) = Arc::get_mut(&mut self.known).filter(|known| !known.is_sorted) {
+            known.index.sort_unstable();
+            known.is_sorted = true;
         }
     }
 
     /// Adds a payload file with its table of contents. Of several places that hold a chunk any sound one is used.
     ///
     /// # Errors
-    /// When the file is missing, locked, or its closing frames are damaged.
+    /// When the file is missing, locked, or its closing frames are damaged, or there is another reader of the same files.
     pub fn add(&mut self, name: &str) -> Result<(), StoreError> {
-        let mut payload = OpenPayload::open(self.location.as_ref(), &self.identities, name)?;
+        let known = Arc::get_mut(&mut self.known).ok_or(StoreError::Stopped)?;
+        let mut payload = OpenPayload::open(known.location.as_ref(), &known.identities, name)?;
         let toc = payload.contents()?;
-        let file = self.files.len() as u32;
-        self.index.reserve(toc.chunks.len());
+        let file = known.files.len() as u32;
+        known.index.reserve(toc.chunks.len());
         let mut spots = Vec::with_capacity(toc.chunks.len());
         for (number, chunk) in toc.chunks.iter().enumerate() {
             spots.push(Spot { frame: chunk.frame, offset: chunk.offset, length: chunk.length });
-            self.index.push((chunk.id.prefix(), file, number as u32));
+            known.index.push((chunk.id.prefix(), file, number as u32));
         }
-        self.is_sorted = false;
-        self.files.push(File { name: name.to_owned(), frames: toc.frames, spots });
+        known.is_sorted = false;
+        known.files.push(File { name: name.to_owned(), frames: toc.frames, spots });
         Ok(())
     }
 
     /// Everywhere that a chunk may lie.
     fn pointers(&mut self, id: &Hash) -> Vec<Pointer> {
-        if !self.is_sorted {
-            self.index.sort_unstable();
-            self.is_sorted = true;
-        }
-        let first = self.index.partition_point(|pointer| pointer.0 < id.prefix());
-        self.index[first..].iter().take_while(|pointer| pointer.0 == id.prefix()).copied().collect()
+        self.sort();
+        let index = &self.known.index;
+        let first = index.partition_point(|pointer| pointer.0 < id.prefix());
+        index[first..].iter().take_while(|pointer| pointer.0 == id.prefix()).copied().collect()
     }
 
     fn spot(&self, (_, file, number): Pointer) -> Spot {
-        self.files[file as usize].spots[number as usize]
+        self.known.files[file as usize].spots[number as usize]
     }
 
     /// Where a chunk lies, if one of the files holds it.
     pub fn place(&mut self, id: &Hash) -> Option<Place> {
         let pointer = *self.pointers(id).first()?;
         let spot = self.spot(pointer);
-        let payload = self.files[pointer.1 as usize].name.clone();
+        let payload = self.known.files[pointer.1 as usize].name.clone();
         Some(Place { payload, frame: spot.frame, offset: spot.offset, length: spot.length })
     }
 
@@ -141,7 +155,7 @@ impl ChunkReader {
         let range = spot.offset as usize..spot.offset as usize + spot.length as usize;
         let bytes = frame.get(range).filter(|bytes| Hash::of(bytes) == *id);
         bytes.map(<[u8]>::to_vec).ok_or_else(|| StoreError::Damaged {
-            name: self.files[pointer.1 as usize].name.clone(),
+            name: self.known.files[pointer.1 as usize].name.clone(),
             what: format!("chunk {id} has other bytes than its id says"),
         })
     }
@@ -151,7 +165,7 @@ impl ChunkReader {
         if let Some((_, bytes)) = self.at_hand.iter().find(|(at, _)| *at == key) {
             return Ok(Arc::clone(bytes));
         }
-        let frame = self.files[file as usize].frames[number as usize];
+        let frame = self.known.files[file as usize].frames[number as usize];
         let bytes = Arc::new(self.opened(file)?.frame(&frame)?);
         self.read += u64::from(frame.stored);
         if self.at_hand.len() == FRAMES_AT_HAND {
@@ -165,8 +179,9 @@ impl ChunkReader {
         let at = match self.open.iter().position(|(number, _)| *number == file) {
             Some(at) => at,
             None => {
-                let name = &self.files[file as usize].name;
-                let payload = OpenPayload::open(self.location.as_ref(), &self.identities, name)?;
+                let known = &self.known;
+                let name = &known.files[file as usize].name;
+                let payload = OpenPayload::open(known.location.as_ref(), &known.identities, name)?;
                 if self.open.len() == OPEN_AT_ONCE {
                     self.open.remove(0);
                 }

@@ -380,7 +380,7 @@ mod tests {
         let secret = String::from_utf8(file).unwrap().lines().last().unwrap().to_owned();
         assert!(matches!(secret.parse::<PublicKey>(), Err(KeyError::Secret)));
         assert!(matches!("age1nonsense".parse::<PublicKey>(), Err(KeyError::NotPublic(_))));
-        assert_eq!(Recipients::parse(&[&public, &public]).unwrap().texts(), [public.clone()]);
+        assert_eq!(Recipients::parse(&[&public, &public]).unwrap().texts(), std::slice::from_ref(&public));
         assert!(matches!(Identities::read(public.as_bytes(), &|| None), Err(KeyError::Line { line: 1 })));
         assert!(matches!(Identities::read(b"# only a remark\n", &|| None), Err(KeyError::Empty)));
     }

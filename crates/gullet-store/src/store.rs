@@ -122,21 +122,34 @@ impl Store {
         &self.location
     }
 
-    /// Registers a writer unless it is registered already.
+    /// Registers a writer unless it is registered already; gives the hash of its registration.
     ///
     /// # Errors
     /// When the place cannot be written.
-    pub fn register(&self, writer: &WriterInfo) -> Result<(), StoreError> {
+    pub fn register(&self, writer: &WriterInfo) -> Result<Hash, StoreError> {
         let name = format!("writers/{}.json", writer.writer);
         if self.location.length(&name)?.is_some() {
-            return Ok(());
+            return Ok(Hash::of(&self.location.read(&name)?));
         }
         let bytes = serde_json::to_vec_pretty(writer)
             .map_err(|error| StoreError::Damaged { name: name.clone(), what: error.to_string() })?;
         match self.location.write(&name, &bytes) {
             // Another command of the same machine was faster.
-            Err(StoreError::Exists { .. }) => Ok(()),
-            other => other,
+            Err(StoreError::Exists { .. }) => Ok(Hash::of(&self.location.read(&name)?)),
+            Ok(()) => Ok(Hash::of(&bytes)),
+            Err(error) => Err(error),
+        }
+    }
+
+    /// The hash of a writer's registration; `None` when it is not registered.
+    ///
+    /// # Errors
+    /// When it cannot be read.
+    pub fn writer_hash(&self, writer: &str) -> Result<Option<Hash>, StoreError> {
+        match self.location.read(&format!("writers/{writer}.json")) {
+            Ok(bytes) => Ok(Some(Hash::of(&bytes))),
+            Err(StoreError::Missing { .. }) => Ok(None),
+            Err(error) => Err(error),
         }
     }
 
@@ -145,8 +158,7 @@ impl Store {
     /// # Errors
     /// When the place cannot be read, or what is there is damaged.
     pub fn writers(&self) -> Result<Vec<WriterInfo>, StoreError> {
-        let objects = self.location.list("writers/")?;
-        let names = objects.into_iter().map(|object| object.name).filter(|name| !name.ends_with(".retired.json"));
+        let names = self.location.list("writers/")?.into_iter().map(|object| object.name);
         let read = names.map(|name| {
             let bytes = self.location.read(&name)?;
             serde_json::from_slice(&bytes).map_err(|error| StoreError::Damaged { name, what: error.to_string() })
@@ -220,7 +232,9 @@ mod tests {
     fn a_store_is_made_once_and_opened_again() {
         let memory: Arc<dyn Location> = Arc::new(Memory::default());
         assert!(matches!(Store::open(Arc::clone(&memory)), Err(StoreError::NoStore { .. })));
-        let made = Store::create(Arc::clone(&memory), "abc".into(), "2026-11-25T01:00:00Z".into(), &Recipients::default()).unwrap();
+        let made =
+            Store::create(Arc::clone(&memory), "abc".into(), "2026-11-25T01:00:00Z".into(), &Recipients::default())
+                .unwrap();
         assert_eq!(Store::open(Arc::clone(&memory)).unwrap().info(), made.info());
         let again = Store::create(memory, "def".into(), "2026-11-25T02:00:00Z".into(), &Recipients::default());
         assert!(matches!(again, Err(StoreError::NotEmpty { .. })));
@@ -236,7 +250,8 @@ mod tests {
     #[test]
     fn a_changed_document_shows() {
         let memory = Memory::default();
-        let store = Store::create(Arc::new(memory.clone()), "abc".into(), "now".into(), &Recipients::default()).unwrap();
+        let store =
+            Store::create(Arc::new(memory.clone()), "abc".into(), "now".into(), &Recipients::default()).unwrap();
         let name = store.add_document("records/quaybook/w", "20261125T010000Z-r", b"{\"a\":1}").unwrap();
         assert_eq!(store.documents("records").unwrap(), std::slice::from_ref(&name));
         assert_eq!(name.stem(), "20261125T010000Z-r");

@@ -39,8 +39,9 @@ impl Flaw {
         let start = floor(&source.text, range.start);
         let before = &source.text[..start];
         let line_start = before.rfind('\n').map_or(0, |at| at + 1);
-        let text = source.text[line_start..].lines().next().unwrap_or("").to_owned();
+        let text = source.text[line_start..].lines().next().unwrap_or("");
         let end = floor(&source.text, range.end.max(start)).min(line_start + text.len()).max(start);
+        let text = without_secrets(text);
         Self {
             file: source.path.clone(),
             line: before.matches('\n').count() + 1,
@@ -51,6 +52,21 @@ impl Flaw {
             hint,
         }
     }
+}
+
+/// A line with the secret keys in it, which do not belong into a definition, made unreadable; of the same length.
+fn without_secrets(line: &str) -> String {
+    const SECRET: &str = "AGE-SECRET-KEY-";
+    let mut shown = String::with_capacity(line.len());
+    let mut rest = line;
+    while let Some(at) = rest.to_ascii_uppercase().find(SECRET) {
+        let (before, secret) = rest.split_at(at + SECRET.len());
+        let length = secret.find(|c: char| !c.is_ascii_alphanumeric()).unwrap_or(secret.len());
+        shown.push_str(before);
+        shown.push_str(&"*".repeat(length));
+        rest = &secret[length..];
+    }
+    shown + rest
 }
 
 /// The nearest character boundary at or below `at`.

@@ -105,7 +105,8 @@ impl Rules<'_> {
         self.command(&format!("{at}/make"), &hooks.make, NOWHERE);
         self.command(&format!("{at}/remove"), &hooks.remove, NOWHERE);
         if hooks.remove.env.values().any(|value| matches!(value, EnvValue::Env(_))) {
-            let message = "`remove` may not take a secret from `env`: a later command must be able to run it".to_owned();
+            let message =
+                "`remove` may not take a secret from `env`: a later command must be able to run it".to_owned();
             self.flaw(&format!("{at}/remove/env"), message, Some("use `{ file = \"…\" }`".to_owned()));
         }
         if hooks.shows.is_empty() {

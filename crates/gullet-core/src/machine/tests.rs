@@ -133,9 +133,14 @@ fn no_capture_without_all_steps(shape: &Shape, trace: &Trace) {
             Task::Capture(part) => match shape.parts[*part].when {
                 When::Before if !shape.steps.is_empty() => assert_eq!(proven, 0, "{:?}", trace.tasks),
                 When::Before | When::Held => assert_eq!(proven, shape.steps.len(), "{:?}", trace.tasks),
-                When::After => assert!(!trace.tasks.iter().rev().take_while(|(t, _)| t != task).any(|(task, _)| {
-                    matches!(task, Task::Leave(_) | Task::ProveLeft(_))
-                })),
+                When::After => assert!(
+                    !trace
+                        .tasks
+                        .iter()
+                        .rev()
+                        .take_while(|(t, _)| t != task)
+                        .any(|(task, _)| { matches!(task, Task::Leave(_) | Task::ProveLeft(_)) })
+                ),
             },
             _ => {}
         }

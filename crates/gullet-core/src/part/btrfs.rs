@@ -57,14 +57,15 @@ pub(super) fn subvolume(path: &Path) -> Option<PathBuf> {
 pub(super) fn snapshot(subvolume: &Path, folder: &Path, name: &str) -> Result<(), PathError> {
     let source = File::open(subvolume).at(subvolume)?;
     let target = File::open(folder).at(folder)?;
-    let mut args =
-        SnapshotArgs { fd: 0, transid: 0, flags: READ_ONLY, unused: [0; 4], name: [0; NAME_MAX + 1] };
+    let mut args = SnapshotArgs { fd: 0, transid: 0, flags: READ_ONLY, unused: [0; 4], name: [0; NAME_MAX + 1] };
     args.fd = i64::from(std::os::fd::AsRawFd::as_raw_fd(&source));
     put_name(&mut args.name, name.as_bytes());
     // SAFETY: the opcode is BTRFS_IOC_SNAP_CREATE_V2, which reads one `btrfs_ioctl_vol_args_v2` and keeps no pointer to it;
     // both descriptors are open for the length of the call.
-    unsafe { ioctl::ioctl(target.as_fd(), Setter::<{ opcode::write::<SnapshotArgs>(GROUP, 23) }, SnapshotArgs>::new(args)) }
-        .at(&folder.join(name))
+    unsafe {
+        ioctl::ioctl(target.as_fd(), Setter::<{ opcode::write::<SnapshotArgs>(GROUP, 23) }, SnapshotArgs>::new(args))
+    }
+    .at(folder.join(name))
 }
 
 /// Deletes the snapshot at `path`.

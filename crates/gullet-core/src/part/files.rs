@@ -137,7 +137,7 @@ pub(super) fn store_staged(
         }
         lister.push(*marked, last.as_ref(), context.deposit)?;
     }
-    Ok(lister.finish(context.deposit)?)
+    lister.finish(context.deposit)
 }
 
 impl Known<'_> {
@@ -156,24 +156,20 @@ impl Known<'_> {
 pub(super) struct Seen(HashSet<u64>);
 
 impl Seen {
-    fn number(path: &[u8], kind: Kind, marks: Option<(u64, (i64, u32), (i64, u32), u64)>) -> u64 {
+    fn number(mark: &Mark<'_>) -> u64 {
         let mut hasher = DefaultHasher::new();
         // A folder's own times change with what is in it, which is found by itself.
-        (path, kind as u8, marks.filter(|_| kind == Kind::File)).hash(&mut hasher);
+        let marks = (mark.kind == Kind::File).then_some((mark.size, mark.mtime, mark.ctime, mark.inode));
+        (mark.path, mark.kind as u8, marks).hash(&mut hasher);
         hasher.finish()
     }
 
     fn of(found: &Found) -> u64 {
-        let meta = &found.meta;
-        let (mtime, ctime) = ((meta.mtime(), meta.mtime_nsec() as u32), (meta.ctime(), meta.ctime_nsec() as u32));
-        let marks = (meta.len(), mtime, ctime, meta.ino());
-        Self::number(found.name.as_bytes(), entry::kind(meta.file_type()), Some(marks))
+        Self::number(&Mark::of(found.name.as_bytes(), &found.meta))
     }
 
     fn of_marked(marked: &Marked) -> u64 {
-        let entry = &marked.entry;
-        let marks = (entry.size, entry.mtime, marked.ctime, marked.inode);
-        Self::number(entry.path.as_bytes(), entry.kind, Some(marks))
+        Self::number(&marked.mark())
     }
 
     /// The files that look other than they did; the first few by name, and how many.
@@ -240,7 +236,9 @@ impl Copies {
         }
         let file = match &mut self.file {
             Some(file) => file,
-            none => none.insert(OpenOptions::new().write(true).create(true).truncate(true).open(&self.path).at(&self.path)?),
+            none => {
+                none.insert(OpenOptions::new().write(true).create(true).truncate(true).open(&self.path).at(&self.path)?)
+            }
         };
         let start = self.end;
         let mut buffer = vec![0; 256 << 10];
@@ -557,7 +555,9 @@ impl Capturing<'_, '_, '_> {
         }
         let entries = self.in_order.marks.entries_of(self.in_order.block);
         if (entries.len() as u64) < done {
-            return Err(PartError::Other("this machine's notes of the last capture cannot be read any more".to_owned()));
+            return Err(PartError::Other(
+                "this machine's notes of the last capture cannot be read any more".to_owned(),
+            ));
         }
         for marked in entries.into_iter().take(done as usize) {
             let last = self.sink.last_of(&marked.entry.path);

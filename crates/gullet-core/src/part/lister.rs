@@ -43,12 +43,7 @@ fn put<'p>(deposit: &'p mut Deposit<'_>, is_stored: bool) -> impl FnMut(&[u8]) -
 
 impl Lister {
     /// A listing that is compared with the marks at `last`, leaves its own at `new`, and must have what is `wanted`.
-    pub(super) fn new(
-        last: &Path,
-        new: PathBuf,
-        wanted: Wanted,
-        deposit: &mut Deposit<'_>,
-    ) -> Result<Self, PathError> {
+    pub(super) fn new(last: &Path, new: PathBuf, wanted: Wanted, deposit: &mut Deposit<'_>) -> Result<Self, PathError> {
         deposit.note();
         Ok(Self {
             listing: ListingWriter::default(),
@@ -123,7 +118,12 @@ impl Lister {
 
     /// Takes over a block of the last capture, or of the copy before the hold, in which nothing changed. The store must have
     /// the frames that it stands on.
-    pub(super) fn push_block(&mut self, from: &Marks, number: usize, deposit: &mut Deposit<'_>) -> Result<(), PartError> {
+    pub(super) fn push_block(
+        &mut self,
+        from: &Marks,
+        number: usize,
+        deposit: &mut Deposit<'_>,
+    ) -> Result<(), PartError> {
         let counts = from.blocks()[number].counts;
         self.counts.files += counts.files;
         self.counts.folders += counts.folders;

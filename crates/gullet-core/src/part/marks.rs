@@ -126,6 +126,21 @@ pub(super) struct Mark<'m> {
 }
 
 impl<'m> Mark<'m> {
+    /// The mark of what is at a path.
+    pub(super) fn of(path: &'m [u8], meta: &fs::Metadata) -> Self {
+        Self {
+            path,
+            kind: super::entry::kind(meta.file_type()),
+            settled: false,
+            is_link: false,
+            news: News::New,
+            size: meta.len(),
+            mtime: (meta.mtime(), meta.mtime_nsec() as u32),
+            ctime: (meta.ctime(), meta.ctime_nsec() as u32),
+            inode: meta.ino(),
+        }
+    }
+
     fn write(&self, out: &mut Vec<u8>) {
         let number = |found: Option<usize>| found.unwrap_or(0) as u8;
         out.extend_from_slice(&(self.path.len() as u16).to_le_bytes());
@@ -154,9 +169,8 @@ impl<'m> Mark<'m> {
         at += length;
         let [kind, flags] = number(bytes, &mut at)?;
         let size = u64::from_le_bytes(number(bytes, &mut at)?);
-        let mut time = || {
-            Some((i64::from_le_bytes(number(bytes, &mut at)?), u32::from_le_bytes(number(bytes, &mut at)?)))
-        };
+        let mut time =
+            || Some((i64::from_le_bytes(number(bytes, &mut at)?), u32::from_le_bytes(number(bytes, &mut at)?)));
         let (mtime, ctime) = (time()?, time()?);
         let inode = u64::from_le_bytes(number(bytes, &mut at)?);
         let mark = Self {

@@ -31,6 +31,6 @@ mod wanted;
 
 pub use marks::Grounds;
 pub use secured::{PartError, Quiet, Secured, Securing, WarmCopy, secure, warm};
-pub use staging::{Staging, clear_leftovers, foresee, has_leftovers};
 pub(crate) use secured::{chain, failed_capture};
+pub use staging::{Staging, clear_leftovers, foresee, has_leftovers};
 pub use walk::{Survey, survey};

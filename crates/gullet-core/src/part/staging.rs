@@ -102,8 +102,11 @@ impl Staging {
                     self.place_for(&real, secure, part.spec.cross).map_err(|error| error.to_string())?
                 };
                 if secure == Secure::Snapshot && word != "a snapshot" {
-                    return Err(format!("`{}` cannot be secured by a snapshot: it is on no btrfs subvolume, and no command \
-                                        of `snapshot` shows it", source.display()));
+                    return Err(format!(
+                        "`{}` cannot be secured by a snapshot: it is on no btrfs subvolume, and no command \
+                                        of `snapshot` shows it",
+                        source.display()
+                    ));
                 }
                 found.insert(word);
             }
@@ -339,12 +342,7 @@ pub fn has_leftovers(state: &State, app: &str) -> bool {
 
 /// Removes what runs of `app` that died left behind; what was done for each, or what is in the way. Call it with the
 /// application's lock.
-pub fn clear_leftovers(
-    state: &State,
-    app: &str,
-    runner: &Runner<'_>,
-    _lock: &AppLock,
-) -> Vec<Result<String, String>> {
+pub fn clear_leftovers(state: &State, app: &str, runner: &Runner<'_>, _lock: &AppLock) -> Vec<Result<String, String>> {
     let entries = fs::read_dir(state.folder().join("staging").join(app)).into_iter().flatten().flatten();
     let mut told = Vec::new();
     for path in entries.map(|entry| entry.path()) {

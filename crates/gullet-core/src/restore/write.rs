@@ -43,7 +43,7 @@ pub(super) struct Target {
     /// The folder that was written into last; listings come folder by folder.
     at_hand: Option<(Vec<u8>, OwnedFd)>,
     /// Folders whose attributes are set when everything is in them.
-    folders: Vec<Entry>,
+    pub(super) folders: Vec<Entry>,
     /// What could not be set: how many times, and the first path.
     pub(super) not_set: BTreeMap<String, (u64, String)>,
 }

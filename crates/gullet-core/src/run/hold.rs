@@ -1,6 +1,7 @@
 //! The hold, step by step: look, enter, settle, prove, prove again, leave, prove that it serves.
 
 use std::sync::Arc;
+use std::time::Duration;
 
 use crate::definition::{HoldStep, OneOrMany, Probe};
 use crate::event::{Instruction, What};
@@ -15,12 +16,15 @@ use super::driver::{Done, Driver, millis};
 /// A hold that lasts twice as long as last time, and longer by this much in milliseconds, is worth a look.
 const UNUSUAL_MS: u64 = 5000;
 
+/// How long a guard that is gone may take to let go of its note.
+const DYING: Duration = Duration::from_secs(5);
+
 impl<'a> Driver<'a, '_> {
     fn step(&self, number: usize) -> &'a HoldStep {
         &self.plan.spec.hold[number]
     }
 
-    fn call(&self, moment: &'a str, limit: std::time::Duration, patience: Patience<'a>) -> Call<'a> {
+    fn call(&self, moment: &'a str, limit: Duration, patience: Patience<'a>) -> Call<'a> {
         Call { moment, limit, patience, ..Call::default() }
     }
 
@@ -170,7 +174,7 @@ impl<'a> Driver<'a, '_> {
         {
             let worked: u64 = answer.commands.iter().map(|command| command.took_ms).sum();
             let took = self.world.clock.uptime().saturating_sub(began);
-            self.settling += took.saturating_sub(std::time::Duration::from_millis(worked));
+            self.settling += took.saturating_sub(Duration::from_millis(worked));
         }
         let result = answer.and_then(|answer| answer.result);
         if let Err(why) = &result
@@ -312,6 +316,13 @@ impl<'a> Driver<'a, '_> {
     /// The guard is gone: leave what its note says is held.
     fn leave_without_guard(&mut self, done: &mut Done) -> Result<(), String> {
         let notes = notes_folder(&self.plan.state);
+        // A process that dies closes its pipe before it lets go of the note's lock.
+        let began = self.world.clock.uptime();
+        while matches!(Note::look(&notes, &self.plan.app), Ok(Stuck::Alive(_)))
+            && self.world.clock.uptime().saturating_sub(began) < DYING
+        {
+            self.world.clock.sleep(Duration::from_millis(5));
+        }
         let left = forgotten::leave(&notes, &self.plan.app, self.world, &self.scratch);
         done.note = Some("the guard is gone; left by the run itself".to_owned());
         match left {

@@ -96,6 +96,7 @@ impl Driver<'_, '_> {
             writer: self.state.writer().to_owned(),
             store: self.store.as_ref().map_or(String::new(), |store| store.info().id.clone()),
             store_json: self.store.as_ref().map_or(gullet_store::Hash::of(b""), Store::info_hash),
+            writer_json: None,
             previous: self.previous.clone(),
             started: self.started,
             ended: self.world.clock.now(),
@@ -176,7 +177,8 @@ impl Driver<'_, '_> {
             host: record.host.name.clone(),
             since: record.started.to_string(),
         };
-        store.register(&writer).map_err(|error| chain(&error))?;
+        let writer_json = store.register(&writer).map_err(|error| chain(&error))?;
+        let record = &Record { writer_json: Some(writer_json), ..record.clone() };
         if crate::sweep::is_retired(store, &record.writer).map_err(|error| chain(&error))? {
             return Err("this machine was retired as a writer of the store meanwhile".to_owned());
         }

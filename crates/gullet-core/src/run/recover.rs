@@ -118,6 +118,7 @@ fn fold(path: &Path, app: &str, state: &State, store: Option<&Store>, world: Wor
         writer: state.writer().to_owned(),
         store: store.map_or(String::new(), |store| store.info().id.clone()),
         store_json: store.map_or(Hash::of(b""), Store::info_hash),
+        writer_json: None,
         previous: store.and_then(|store| newest(store, app, state.writer())),
         started: first.at,
         ended: last.at,
@@ -132,7 +133,8 @@ fn fold(path: &Path, app: &str, state: &State, store: Option<&Store>, world: Wor
         hold: builder.hold,
         steps: builder.steps,
         captures: builder.captures,
-        holdings: Default::default(), sealed: None,
+        holdings: Default::default(),
+        sealed: None,
     })
 }
 

@@ -110,8 +110,12 @@ fn new(ui: &mut Ui, args: &NewArgs) -> Result<Exit, CommandError> {
     ui.tell("In the definition of the machine that captures, before the store is made:");
     ui.tell(format!("    seal_for = [\"{public}\"]"));
     ui.tell("");
-    ui.tell("What is sealed for this key opens with this file and with nothing else: if all copies of it are lost, so is");
-    ui.tell("everything that was sealed for it. Keep two copies in two places, and try one now and then: gullet key test.");
+    ui.tell(
+        "What is sealed for this key opens with this file and with nothing else: if all copies of it are lost, so is",
+    );
+    ui.tell(
+        "everything that was sealed for it. Keep two copies in two places, and try one now and then: gullet key test.",
+    );
     if !is_protected {
         ui.tell("The file is not protected by a passphrase: who has it can read everything.");
     }

@@ -1,9 +1,12 @@
 //! `gullet restore`.
 
+use std::ffi::{OsStr, OsString};
+use std::os::unix::ffi::OsStrExt;
 use std::path::PathBuf;
 
 use clap::Args;
 use gullet_core::restore::{RestorePlan, RestoreReport};
+use gullet_store::listing::PathName;
 
 use crate::cli::Global;
 use crate::commands::ReadingArgs;
@@ -31,6 +34,9 @@ pub struct RestoreArgs {
     /// Only this part (can be repeated)
     #[arg(long = "part", value_name = "PART")]
     pub(super) parts: Vec<String>,
+    /// Only this path, and all that is below it (can be repeated): a source's path, or a name within an export
+    #[arg(long = "path", value_name = "PATH")]
+    pub(super) paths: Vec<OsString>,
     #[command(flatten)]
     pub(super) reading: ReadingArgs,
 }
@@ -45,7 +51,8 @@ pub fn restore(ui: &mut Ui, global: &Global, args: &RestoreArgs) -> Result<Exit,
     if !logged.keys.is_empty() && store.identities().is_empty() {
         return Err(locked(logged));
     }
-    let plan = RestorePlan::into_folder(logged, &into, &args.parts)?;
+    let paths: Vec<PathName> = args.paths.iter().map(|path| named(path)).collect();
+    let plan = RestorePlan::into_folder(logged, &into, &args.parts, &paths)?;
     let shown = plan.clone();
     if !ui.is_json() && !ui.is_quiet() {
         let from = format!("{} from run {} ({})", shown.app, shown.run, outcome(shown.outcome));
@@ -56,12 +63,24 @@ pub fn restore(ui: &mut Ui, global: &Global, args: &RestoreArgs) -> Result<Exit,
     let report = plan.apply(store, logged, outside.world().stop, &mut |part, files, bytes| {
         ui.progress(&format!("restore {part}  {}  {}", count(files, "file"), size(bytes)));
     })?;
+    let found: u64 = report.parts.iter().map(|part| part.files + part.others + part.problem_count).sum();
+    if found == 0 && !args.paths.is_empty() {
+        let error = CommandError::text(Exit::Usage, format!("run {} has none of these paths", shown.run));
+        return Err(error.hint(format!("`gullet show {} --listing` shows what it has", shown.run)));
+    }
     if ui.is_json() {
         ui.json(&serde_json::json!({ "plan": shown, "report": report }))?;
     } else {
         show(ui, &shown, &report);
     }
     Ok(report.outcome.into())
+}
+
+/// A path as listings name it: without a first or a last `/`.
+fn named(path: &OsStr) -> PathName {
+    let bytes = path.as_bytes();
+    let bytes = bytes.strip_prefix(b"/").unwrap_or(bytes);
+    PathName::new(bytes.strip_suffix(b"/").unwrap_or(bytes))
 }
 
 fn show(ui: &mut Ui, plan: &RestorePlan, report: &RestoreReport) {

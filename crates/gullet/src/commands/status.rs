@@ -57,14 +57,13 @@ fn gather(ui: &mut Ui, global: &Global, only: &[String]) -> Result<Vec<AppStatus
     let mut statuses = Vec::new();
     for app in loaded.definition.app.keys().filter(|app| only.is_empty() || only.contains(app)) {
         let location = loaded.definition.store_of(app).map(|(_, spec)| spec.location.clone()).unwrap_or_default();
-        let book =
-            open::store_at(location.as_ref()).and_then(|store| {
-                let book = Logbook::read(&store, Some(app), state.as_ref())?;
-                Ok(match &state {
-                    Some(state) => book.with_waiting(state, Some(app)),
-                    None => book,
-                })
-            });
+        let book = open::store_at(location.as_ref()).and_then(|store| {
+            let book = Logbook::read(&store, Some(app), state.as_ref())?;
+            Ok(match &state {
+                Some(state) => book.with_waiting(state, Some(app)),
+                None => book,
+            })
+        });
         statuses.push(match book {
             Ok(book) => {
                 let notes = state.as_ref().map(|state| state.folder().join("holds"));

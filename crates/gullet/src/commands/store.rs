@@ -4,8 +4,8 @@ use std::path::Path;
 use std::sync::Arc;
 
 use clap::{Args, Subcommand};
-use gullet_core::ids::random_id;
 use gullet_core::definition::{Loaded, Span};
+use gullet_core::ids::random_id;
 use gullet_core::state::{State, SweepLock};
 use gullet_core::sweep::{self, Sweep, Sweeper, retire};
 use gullet_store::{Folder, Recipients, Store, WriterInfo};
@@ -175,7 +175,12 @@ pub(super) fn show_sweep(ui: &mut Ui, sweep: &Sweep, done: bool) {
     let dead: u64 = sweep.dead.iter().map(|(_, length)| length).sum();
     let (files, mostly) = (sweep.dead.len() as u64, sweep.mostly_dead.len() as u64);
     if done {
-        ui.say(format!("{} {} removed, {} given back", styled(GOOD, "✓"), count(files, "payload file"), size(sweep.freed)));
+        ui.say(format!(
+            "{} {} removed, {} given back",
+            styled(GOOD, "✓"),
+            count(files, "payload file"),
+            size(sweep.freed)
+        ));
         if sweep.rewritten.0 > 0 {
             let (files, bytes) = sweep.rewritten;
             ui.say(format!("  {} mostly unneeded: {} of them written anew", count(files, "file"), size(bytes)));
@@ -213,7 +218,8 @@ fn sweep(ui: &mut Ui, global: &Global, args: &SweepArgs) -> Result<Exit, Command
     let delay = SignedDuration::try_from(args.delay.0).unwrap_or(sweep::DELAY);
     let lock = if args.yes {
         let lock = state.lock_for_sweep()?.ok_or_else(|| {
-            CommandError::text(Exit::Refused, "a run or a sweep is going on").hint("wait for it to end; nothing was touched")
+            CommandError::text(Exit::Refused, "a run or a sweep is going on")
+                .hint("wait for it to end; nothing was touched")
         })?;
         Some(lock)
     } else {
@@ -238,7 +244,8 @@ fn rebuild(ui: &mut Ui, global: &Global, args: &RebuildArgs) -> Result<Exit, Com
     let writers: Vec<WriterInfo> = store.writers()?;
     let writer = args.writer.clone().unwrap_or_else(|| state.writer().to_owned());
     if !writers.iter().any(|known| known.writer == writer) {
-        let mut error = CommandError::text(Exit::Usage, format!("the store does not know the writer {}", harmless(&writer)));
+        let mut error =
+            CommandError::text(Exit::Usage, format!("the store does not know the writer {}", harmless(&writer)));
         for known in writers {
             error = error.hint(format!("--writer {} ({}, since {})", known.writer, harmless(&known.host), known.since));
         }

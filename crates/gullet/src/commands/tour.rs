@@ -76,7 +76,11 @@ impl Tour<'_> {
             self.ui.say(styled(DIM, format!("    {line}")));
         }
         self.shell("gullet store new depot");
-        store::store(self.ui, &self.global, &StoreCommand::New(NewArgs { store: "depot".to_owned(), seal_for: Vec::new() }))?;
+        store::store(
+            self.ui,
+            &self.global,
+            &StoreCommand::New(NewArgs { store: "depot".to_owned(), seal_for: Vec::new() }),
+        )?;
         self.shell("gullet plan quaybook");
         plan::plan(self.ui, &self.global, &PlanArgs { app: "quaybook".to_owned(), parts: Vec::new() })?;
 
@@ -93,7 +97,13 @@ impl Tour<'_> {
         self.chapter("Back again, beside the live desk");
         self.shell("gullet restore quaybook@latest --into restored");
         let into = self.demo.path("restored");
-        let args = RestoreArgs { run: "quaybook@latest".to_owned(), into, parts: Vec::new(), reading: READING };
+        let args = RestoreArgs {
+            run: "quaybook@latest".to_owned(),
+            into,
+            parts: Vec::new(),
+            paths: Vec::new(),
+            reading: READING,
+        };
         let restored = restore::restore(self.ui, &self.global, &args)?;
         if restored != Exit::Complete {
             return Ok(restored);
@@ -130,7 +140,8 @@ impl Tour<'_> {
         let args = RunsArgs { app: None, last: None, troubled: false, reason: None, reading: READING };
         runs::runs(self.ui, &self.global, &args)?;
         self.shell("gullet verify");
-        let verified = verify::verify(self.ui, &self.global, &VerifyArgs { reading: READING, ..VerifyArgs::default() })?;
+        let verified =
+            verify::verify(self.ui, &self.global, &VerifyArgs { reading: READING, ..VerifyArgs::default() })?;
         self.shell("gullet status");
         status::status(self.ui, &self.global, &StatusArgs { apps: Vec::new() })?;
         self.ui.say("");

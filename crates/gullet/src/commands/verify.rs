@@ -1,8 +1,8 @@
 //! `gullet verify`.
 
 use clap::Args;
-use gullet_core::logbook::Logged;
 use gullet_core::definition::Share;
+use gullet_core::logbook::Logged;
 use gullet_core::verify::{self, Depth, Proven, RunVerdict, Verification};
 use gullet_store::Hash;
 

@@ -87,7 +87,10 @@ fn an_application_that_refuses_to_pause_is_paused_by_hand_and_the_run_goes_on() 
     assert_eq!(code, Some(0), "{text}");
     assert_eq!(desk.state(), "serving");
     let steps = desk.place.record()["steps"].clone();
-    assert!(steps.as_array().unwrap().iter().any(|step| step["kind"] == "enter" && step["note"] == "by hand"), "{steps}");
+    assert!(
+        steps.as_array().unwrap().iter().any(|step| step["kind"] == "enter" && step["note"] == "by hand"),
+        "{steps}"
+    );
     audit(&desk.restore("out")).exits(0);
 }
 

@@ -43,10 +43,17 @@ fn each_flaw_has_its_place_and_its_words() {
             "`exclude` does not apply to a part of kind `command`",
             "it goes with `files`",
         ),
-        (format!("{PART}warm = true\n"), "9:8", "`warm` does not apply to a part of kind `command`", "it goes with `files`"),
+        (
+            format!("{PART}warm = true\n"),
+            "9:8",
+            "`warm` does not apply to a part of kind `command`",
+            "it goes with `files`",
+        ),
         (format!("{PART}when = \"before\"\n"), "9:8", "`when` means something only where the application is held", ""),
         (
-            format!("{PART}[app.desk.snapshot]\nmake = {{ run = [\"true\"] }}\nremove = {{ run = [\"true\"] }}\nshows = {{}}\n"),
+            format!(
+                "{PART}[app.desk.snapshot]\nmake = {{ run = [\"true\"] }}\nremove = {{ run = [\"true\"] }}\nshows = {{}}\n"
+            ),
             "12:9",
             "the snapshot shows nothing",
             "shows =",

@@ -214,7 +214,9 @@ fn what_does_not_let_go_is_tried_again_until_it_does() {
 
 #[test]
 fn a_declaration_is_a_remark_upon_the_run_that_held() {
-    let desk = Desk::with(|definition| definition.replace("tries = 3", "tries = 1").replace("within = \"2s\"", "within = \"100ms\""));
+    let desk = Desk::with(|definition| {
+        definition.replace("tries = 3", "tries = 1").replace("within = \"2s\"", "within = \"100ms\"")
+    });
     desk.misbehave("ignore-resume");
     desk.run().exits(7);
     desk.place.gullet(&["release", "quaybook", "--declare", "checked by hand"]).exits(0).says("checked by hand");
@@ -444,7 +446,9 @@ fn the_boot_entry_releases_what_was_forgotten() {
 fn where_a_service_manager_is_the_guard_gets_a_scope_of_its_own_if_that_is_permitted() {
     let desk = Desk::open();
     for (permitted, does) in [(true, "shift 6; exec \"$@\""), (false, "exit 1")] {
-        let stand_in = desk.place.file("bin/systemd-run", format!("#!/bin/sh\necho \"$@\" >> {}\n{does}\n", desk.place.text("log")));
+        let stand_in = desk
+            .place
+            .file("bin/systemd-run", format!("#!/bin/sh\necho \"$@\" >> {}\n{does}\n", desk.place.text("log")));
         Command::new("chmod").arg("+x").arg(&stand_in).status().unwrap();
         let script = format!(
             "mount -t tmpfs none /run && mkdir -p /run/systemd/system && PATH={}:$PATH exec {} run quaybook",
@@ -464,13 +468,9 @@ fn where_a_service_manager_is_the_guard_gets_a_scope_of_its_own_if_that_is_permi
 fn the_unit_of_a_run_lets_the_guard_live_and_releases_after_it() {
     let place = Place::with_parts("[[app.app.part]]\nname = \"p\"\ncommand = [\"echo\", \"x\"]\n");
     let unit = place.gullet(&["timer", "--service", "app"]).exits(0).out;
-    for text in [
-        "run app --unattended",
-        "KillMode=process",
-        "OOMPolicy=continue",
-        "ExecStopPost=/",
-        "release --forgotten",
-    ] {
+    for text in
+        ["run app --unattended", "KillMode=process", "OOMPolicy=continue", "ExecStopPost=/", "release --forgotten"]
+    {
         assert!(unit.contains(text), "{text}: {unit}");
     }
     place.gullet(&["timer", "--service", "nothing"]).exits(2);

@@ -144,7 +144,9 @@ fn one_or_all_applications() {
 
 #[test]
 fn a_hold_that_would_last_too_long_is_foreseen_with_what_would_fit() {
-    let desk = Desk::with(|definition| definition.replace("longest_hold = \"1m\"", "longest_hold = \"1m\"\nsecure = \"stream\""));
+    let desk = Desk::with(|definition| {
+        definition.replace("longest_hold = \"1m\"", "longest_hold = \"1m\"\nsecure = \"stream\"")
+    });
     let large = fs::File::create(desk.place.path("desk/manifests/large")).unwrap();
     large.set_len(40 << 30).unwrap();
     let call = desk.place.gullet(&["preflight", "--json"]);
@@ -163,7 +165,9 @@ fn a_hold_that_would_last_too_long_is_foreseen_with_what_would_fit() {
 
 #[test]
 fn a_snapshot_that_cannot_be_fails_here_already() {
-    let desk = Desk::with(|definition| definition.replace("longest_hold = \"1m\"", "longest_hold = \"1m\"\nsecure = \"snapshot\""));
+    let desk = Desk::with(|definition| {
+        definition.replace("longest_hold = \"1m\"", "longest_hold = \"1m\"\nsecure = \"snapshot\"")
+    });
     let found = found(&desk.place, 4);
     assert!(has(&found, "fail", "hold: bookings: there can be no snapshot of"), "{found:?}");
 }

@@ -123,3 +123,23 @@ fn an_application_that_is_never_held_is_said_not_to_be_of_one_moment() {
     place.gullet(&["show", "app@latest"]).exits(0).says("never: a test; the parts are not of one moment");
     place.gullet(&["restore", "app@latest", "--into", "out"]).exits(0).says("the parts are not of one moment");
 }
+
+#[test]
+fn one_path_is_restored_with_the_folders_above_it() {
+    let place = Place::with_parts("[[app.app.part]]\nname = \"docs\"\nfiles = [\"@/docs\"]\n");
+    place.file("docs/lists/gannet.txt", "one");
+    place.file("docs/lists/tern.txt", "two");
+    place.file("docs/lists-old/gannet.txt", "three");
+    fs::hard_link(place.path("docs/lists/gannet.txt"), place.path("docs/zz-same.txt")).unwrap();
+    place.gullet(&["run", "app"]).exits(0);
+    let root = |out: &str| place.path(&format!("{out}/files")).join(place.path("docs").strip_prefix("/").unwrap());
+    let restore = |out: &str, path: &str| place.gullet(&["restore", "app@latest", "--into", out, "--path", path]);
+    restore("one", &place.text("docs/lists/tern.txt")).exits(0).says("1 file");
+    assert_eq!(fs::read_to_string(root("one").join("lists/tern.txt")).unwrap(), "two");
+    assert!(!root("one").join("lists/gannet.txt").exists());
+    restore("folder", &place.text("docs/lists/")).exits(0).says("2 files");
+    assert!(!root("folder").join("lists-old").exists());
+    restore("link", &place.text("docs/zz-same.txt")).exits(0);
+    assert_eq!(fs::read_to_string(root("link").join("zz-same.txt")).unwrap(), "one", "its other name is not there");
+    restore("none", "/nothing/here").exits(2).says("has none of these paths");
+}

@@ -140,7 +140,11 @@ fn a_database_with_a_log_is_whole_from_a_snapshot_a_clone_and_a_copy() {
         writer.wait().unwrap();
         run.exits(0);
         let capture = place.capture("till");
-        assert_eq!((&capture["secured"], &capture["facts"]["rows.sale"]), (&by.into(), &700.into()), "{kind}: {capture}");
+        assert_eq!(
+            (&capture["secured"], &capture["facts"]["rows.sale"]),
+            (&by.into(), &700.into()),
+            "{kind}: {capture}"
+        );
     }
 }
 
@@ -152,7 +156,8 @@ const BY_HOOK: &str = "[app.app.snapshot]\nmake = { run = [\"cp\", \"-a\", \"@/d
 fn a_snapshot_by_commands_is_read_under_the_names_of_the_source_and_removed() {
     let definition = held("", "", &format!("{BY_HOOK}{FILES}"));
     // What is written after the leaving is not in it.
-    let definition = format!("{definition}[app.app.hooks]\nreleased = [{{ script = 'echo later > @/data/files/list' }}]\n");
+    let definition =
+        format!("{definition}[app.app.hooks]\nreleased = [{{ script = 'echo later > @/data/files/list' }}]\n");
     let (place, _) = place(None, &definition);
     place.file("data/files/list", "aboard");
     place.gullet(&["run", "app"]).exits(0).says("snapshot").says("clear");
@@ -240,7 +245,9 @@ fn after_the_warm_copy_the_hold_reads_what_changed_and_nothing_else() {
 #[test]
 fn parts_are_captured_before_in_and_after_the_hold_and_the_record_says_so() {
     let part = |when: &str| {
-        format!("[[app.app.part]]\nname = \"{when}\"\nwhen = \"{when}\"\ncommand = [\"sh\", \"-c\", \"ls @ | grep -c held || true\"]\n")
+        format!(
+            "[[app.app.part]]\nname = \"{when}\"\nwhen = \"{when}\"\ncommand = [\"sh\", \"-c\", \"ls @ | grep -c held || true\"]\n"
+        )
     };
     let parts = ["after", "before", "held"].map(part).join("");
     let (place, _) = place(None, &held("", "", &parts));

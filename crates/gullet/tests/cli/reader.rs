@@ -1,0 +1,81 @@
+//! A reader that is not ours: Python, written from FORMAT.md, with general programs.
+
+use std::fs;
+use std::os::unix::fs::symlink;
+use std::process::Command;
+
+use crate::harness::Place;
+
+const PARTS: &str = "[[app.app.part]]\nname = \"docs\"\nfiles = [\"@/docs\"]\n[[app.app.part]]\nname = \"printed\"\n\
+                     command = [\"echo\", \"the harbour master\"]\n";
+
+fn reader(place: &Place, arguments: &[&str]) -> String {
+    let program = concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/reader.py");
+    let output = Command::new("python3").arg(program).arg(place.path("depot")).args(arguments).output().unwrap();
+    assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+    String::from_utf8(output.stdout).unwrap()
+}
+
+/// Everything an independent lister says of a tree.
+fn tree(place: &Place, folder: &str) -> String {
+    let script = "cd \"$0\" && find . -mindepth 1 -printf '%P %y %m %U %G %T@ %s %l %n\\n' | LC_ALL=C sort; \
+                  find . -type f -print0 | LC_ALL=C sort -z | xargs -0 sha256sum; getfattr -R -h -d -m - . 2>/dev/null";
+    let output = Command::new("sh").args(["-c", script]).arg(place.path(folder)).output().unwrap();
+    String::from_utf8_lossy(&output.stdout).into_owned()
+}
+
+fn fill(place: &Place) {
+    place.file("docs/plain.txt", "one\n".repeat(1000));
+    place.file(
+        "docs/large",
+        (0..3_000_000u32).flat_map(|n| (n.wrapping_mul(2_654_435_761) >> 7).to_le_bytes()).collect::<Vec<u8>>(),
+    );
+    place.file("docs/lists/empty", "");
+    fs::hard_link(place.path("docs/plain.txt"), place.path("docs/same.txt")).unwrap();
+    symlink("plain.txt", place.path("docs/link")).unwrap();
+    let sparse = fs::File::create(place.path("docs/sparse")).unwrap();
+    std::os::unix::fs::FileExt::write_all_at(&sparse, b"an end", 5 << 20).unwrap();
+    let set = Command::new("setfattr")
+        .args(["-n", "user.port", "-v", "Tern Point"])
+        .arg(place.path("docs/plain.txt"))
+        .status();
+    assert!(set.unwrap().success());
+}
+
+fn compare(place: &Place, more: &[&str]) {
+    let run = place.record()["run"].as_str().unwrap().to_owned();
+    let listed = reader(place, &["list"]);
+    assert!(listed.lines().any(|line| line.starts_with(&run) && line.contains("complete")), "{listed}");
+    let theirs = place.text("theirs");
+    reader(place, &[&["restore", &run, &theirs], more].concat());
+    place.gullet(&[&["restore", &run, "--into", "ours"], more].concat()).exits(0);
+    let below = place.text("docs");
+    assert_eq!(tree(place, &format!("theirs/files{below}")), tree(place, &format!("ours/files{below}")));
+    assert_eq!(tree(place, &format!("ours/files{below}")), tree(place, "docs"));
+    assert_eq!(fs::read_to_string(place.path("theirs/exports/printed/printed")).unwrap(), "the harbour master\n");
+}
+
+#[test]
+fn a_stranger_reads_a_store_that_is_not_sealed() {
+    let place = Place::with_parts(PARTS);
+    fill(&place);
+    place.gullet(&["run", "app"]).exits(0);
+    fs::remove_file(place.path("docs/large")).unwrap();
+    place.gullet(&["run", "app"]).exits(0);
+    // What was written anew by a sweep is found by its remark.
+    let first = place.json(&["runs"])[0]["run"].as_str().unwrap().to_owned();
+    place.gullet(&["thin", "--run", &first, "--because", "test", "--yes"]).exits(0).says("written anew");
+    compare(&place, &[]);
+}
+
+#[test]
+fn a_stranger_with_an_identity_reads_a_sealed_store() {
+    let place = Place::new();
+    let public = place.json(&["key", "new", "safe.key"])["public"].as_str().unwrap().to_owned();
+    place.define(&format!("seal_for = [\"{public}\"]\n[app.app]\nno_hold = \"a test\"\n{PARTS}"));
+    place.gullet(&["store", "new", "depot"]).exits(0);
+    fill(&place);
+    place.gullet(&["run", "app"]).exits(0);
+    let identity = place.text("safe.key");
+    compare(&place, &["--identity", &identity]);
+}
