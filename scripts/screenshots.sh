@@ -56,6 +56,9 @@ shot show "gullet show quaybook@latest" 8 180 61
 shot verify "gullet verify"
 shot status "gullet status"
 shot restore "gullet restore quaybook@latest --into restored"
+shot keys "gullet key new safe.key; gullet key show safe.key; gullet store new $place/sealed --seal-for \$(gullet key show safe.key --json | grep -o 'age1[0-9a-z]*'); gullet store info $place/sealed"
+first=$(gullet runs --json | grep -o '"run": *"[^"]*"' | head -1 | cut -d'"' -f4)
+shot thin "gullet thin --run $first --because 'before the upgrade'; gullet thin --run $first --because 'before the upgrade' --yes; gullet store sweep depot; gullet runs"
 sed -e 's/^entered = /enterd = /; s/limit = "10s", tries/limit = "10 sec", tries/; s/must   = true/must = "yes"/' gullet.toml > wrong.toml
 shot definition-errors "gullet plan quaybook --definition wrong.toml"
 shot tour "gullet tour" 8 180 61

@@ -7,7 +7,7 @@ cd "$(dirname "$0")/.."
 # program: the Debian package that has it
 needed=(
   "cc:gcc" "setfattr:attr" "setfacl:acl" "zstd:zstd" "script:bsdutils" "pgrep:procps" "mount:mount" "find:findutils"
-  "tar:tar" "sha256sum:coreutils" "python3:python3" "unshare:util-linux"
+  "tar:tar" "sha256sum:coreutils" "python3:python3" "pip3:python3-pip" "unshare:util-linux"
   "age:age" "ssh-keygen:openssh-client" "mkfs.btrfs:btrfs-progs" "mkfs.xfs:xfsprogs" "mkfs.ext4:e2fsprogs"
 )
 missing=()
@@ -23,6 +23,12 @@ if [ ${#missing[@]} -gt 0 ]; then
     echo "cannot install them: not root, or no apt-get. Install them and run this again." >&2
     exit 1
   fi
+fi
+# Readers of open formats by others, from PyPI.
+if ! python3 -c 'import pyzstd, blake3' 2>/dev/null; then
+  python3 -m pip install --quiet pyzstd blake3 2>/dev/null ||
+    python3 -m pip install --quiet --break-system-packages pyzstd blake3 ||
+    { echo "missing: the Python packages pyzstd and blake3 (python3 -m pip install pyzstd blake3)" >&2; exit 1; }
 fi
 if [ "$(id -u)" != 0 ]; then
   echo "the tests mount small filesystems and change owners, which needs root" >&2

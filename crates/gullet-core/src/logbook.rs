@@ -81,6 +81,64 @@ pub struct Logbook {
     pub unreadable: Vec<(String, String)>,
 }
 
+/// What a run must know of the runs before it, by the same writer; reading it takes no longer the more runs there are.
+#[derive(Debug, Default)]
+pub struct Recent {
+    /// The newest run that can stand for the application.
+    pub last_good: Option<Logged>,
+    /// The name of the newest record.
+    pub previous: Option<String>,
+    /// Payload files that were found damaged.
+    pub damaged: Vec<String>,
+    /// Documents that are damaged or cannot be read, with the reason.
+    pub unreadable: Vec<(String, String)>,
+}
+
+impl Recent {
+    /// Looks from the newest run of `app` by `writer` back to the first good one.
+    ///
+    /// # Errors
+    /// When the store cannot be listed.
+    pub fn read(store: &Store, app: &str, writer: &str, state: &State) -> Result<Self, StoreError> {
+        let mut recent = Self::default();
+        let names = store.documents(&format!("records/{app}/{writer}"))?;
+        let remark_names = store.documents(&format!("remarks/{app}/{writer}"))?;
+        recent.previous = names.last().map(ToString::to_string);
+        let damaged = format!("-{}", RemarkKind::Damaged.word());
+        for name in remark_names.iter().filter(|name| name.stem().ends_with(&damaged)) {
+            match sealed::read::<Remark>(store, name, Some(state)) {
+                Ok(opened) => recent.damaged.extend(opened.document.payload),
+                Err(error) => recent.unreadable.push((name.to_string(), error.to_string())),
+            }
+        }
+        for name in names.iter().rev() {
+            let record = match read_record(store, name, Some(state)) {
+                Ok(record) => record,
+                Err(error) => {
+                    recent.unreadable.push((name.to_string(), error.to_string()));
+                    continue;
+                }
+            };
+            let folder = format!("remarks/{app}/{writer}/{}", record.document.run);
+            let mut remarks = Vec::new();
+            for name in remark_names.iter().filter(|name| name.folder() == folder) {
+                match sealed::read::<Remark>(store, name, Some(state)) {
+                    Ok(opened) => remarks.push(opened.document),
+                    Err(error) => recent.unreadable.push((name.to_string(), error.to_string())),
+                }
+            }
+            remarks.sort_by_key(|remark| remark.at);
+            let Opened { document: record, keys, is_locked } = record;
+            let logged = Logged { name: name.to_string(), in_store: true, record, remarks, keys, is_locked };
+            if logged.is_good() {
+                recent.last_good = Some(logged);
+                break;
+            }
+        }
+        Ok(recent)
+    }
+}
+
 /// Which run is meant.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum RunSpec {

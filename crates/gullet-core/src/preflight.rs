@@ -135,6 +135,7 @@ pub fn check(preflight: &Preflight<'_>) -> Vec<Check> {
     preflight.requirements(&mut checks);
     preflight.sources(&surveys, &mut checks);
     preflight.store(&mut checks);
+    preflight.keys(&mut checks);
     preflight.space(&surveys, &mut checks);
     preflight.application(&mut checks);
     preflight.hold(&surveys, &mut checks);
@@ -192,6 +193,29 @@ impl Preflight<'_> {
         if wrong == 0 {
             let programs = count(programs.len() as u64, "program");
             checks.pass("hooks", format!("{programs} found, and may be executed"));
+        }
+    }
+
+    /// Whom it is sealed for, and what a change of that means.
+    fn keys(&self, checks: &mut Checks) {
+        let keys = self.plan.seal.texts();
+        if keys.is_empty() {
+            return;
+        }
+        let sealed = format!("sealed for {}", count(keys.len() as u64, "public key"));
+        let before = self.last().map(|logged| &logged.keys);
+        let added = before.is_some_and(|before| keys.iter().any(|key| !before.contains(key)));
+        if added {
+            let found = format!("{sealed}, one of them new since the last run");
+            let advice = "the next run stores everything anew, so that each key opens it whole; earlier runs open as before, \
+                          only with the keys that they were sealed for";
+            checks.warn("keys", found, advice);
+        } else if keys.len() == 1 {
+            let advice = "where its identity is lost so is everything: keep two copies, or add a second key; try it now and \
+                          then with `gullet key test`";
+            checks.add("keys", Verdict::Pass, sealed, Some(advice.to_owned()));
+        } else {
+            checks.pass("keys", sealed);
         }
     }
 

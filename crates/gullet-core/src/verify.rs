@@ -5,8 +5,8 @@
 //! where it was.
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::sync::Mutex;
 use std::sync::mpsc::channel;
+use std::sync::{Mutex, PoisonError};
 
 use gullet_store::listing::ListingReader;
 use gullet_store::{Damage, Hash, PayloadFile, PayloadReport, Store, StoreError, check_payload};
@@ -19,7 +19,7 @@ use crate::part::chain;
 use crate::record::{Remark, RemarkKind};
 use crate::run::add_remark;
 use crate::state::{State, StateError, write_whole};
-use crate::world::World;
+use crate::world::{Stop, World};
 
 /// Paths named for a part, at most.
 const NAMED: usize = 20;
@@ -290,47 +290,58 @@ impl Verification<'_> {
         progress: &mut dyn FnMut(u64, u64),
     ) -> bool {
         let total = chosen.iter().map(|file| file.length).sum();
-        let (store, stop) = (self.store, world.stop);
-        let left = Mutex::new(chosen.into_iter());
-        let (out, found) = channel();
-        std::thread::scope(|scope| {
-            for _ in 0..AT_ONCE {
-                let (left, out) = (&left, out.clone());
-                scope.spawn(move || {
-                    loop {
-                        let next = left.lock().unwrap_or_else(std::sync::PoisonError::into_inner).next();
-                        let Some(Wanted { name, file, .. }) = next else { return };
-                        let stopped = || stop.asked().is_some();
-                        let location = store.location().as_ref();
-                        let checked = check_payload(location, store.identities(), &name, file, &stopped);
-                        if out.send((name, checked)).is_err() {
-                            return;
-                        }
-                    }
-                });
+        let chosen = chosen.into_iter().map(|file| (file.name, file.file)).collect();
+        read_all(self.store, chosen, world.stop, &mut |name, checked| {
+            report.files += 1;
+            report.bytes += checked.bytes;
+            report.chunks += checked.chunks;
+            report.locked += u64::from(checked.locked);
+            progress(report.bytes, total);
+            if checked.is_sound() {
+                proven.files.insert(name, world.clock.now());
+            } else {
+                proven.files.remove(&name);
+                bad.insert(name, checked);
             }
-            drop(out);
-            let mut complete = true;
-            for (name, checked) in found {
-                let Ok(checked) = checked else {
-                    complete = false;
-                    continue;
-                };
-                report.files += 1;
-                report.bytes += checked.bytes;
-                report.chunks += checked.chunks;
-                report.locked += u64::from(checked.locked);
-                progress(report.bytes, total);
-                if checked.is_sound() {
-                    proven.files.insert(name, world.clock.now());
-                } else {
-                    proven.files.remove(&name);
-                    bad.insert(name, checked);
-                }
-            }
-            complete
         })
     }
+}
+
+/// Reads payload files in full, several at once, and hands over what was found of each; `false` when it was stopped.
+pub(crate) fn read_all(
+    store: &Store,
+    files: Vec<(String, Option<&PayloadFile>)>,
+    stop: &Stop,
+    each: &mut dyn FnMut(String, PayloadReport),
+) -> bool {
+    let left = Mutex::new(files.into_iter());
+    let (out, found) = channel();
+    std::thread::scope(|scope| {
+        for _ in 0..AT_ONCE {
+            let (left, out) = (&left, out.clone());
+            scope.spawn(move || {
+                loop {
+                    let next = left.lock().unwrap_or_else(PoisonError::into_inner).next();
+                    let Some((name, file)) = next else { return };
+                    let stopped = || stop.asked().is_some();
+                    let location = store.location().as_ref();
+                    let checked = check_payload(location, store.identities(), &name, file, &stopped);
+                    if out.send((name, checked)).is_err() {
+                        return;
+                    }
+                }
+            });
+        }
+        drop(out);
+        let mut complete = true;
+        for (name, checked) in found {
+            match checked {
+                Ok(checked) => each(name, checked),
+                Err(_) => complete = false,
+            }
+        }
+        complete
+    })
 }
 
 /// The files that were proven longest ago, at least so much of all bytes and at least one.

@@ -435,9 +435,12 @@ impl<'a> ListingReader<'a> {
             None => node.children.into_iter(),
             Some(path) => {
                 // The last child that begins at the path or before it may hold it; those after it only what is below.
-                let first = node.children.partition_point(|child| child.first <= *path).saturating_sub(1);
-                let end = node.children.partition_point(|child| child.first <= *path || child.first.is_below(path));
-                node.children[first.min(end)..end].to_vec().into_iter()
+                let mut children = node.children;
+                let end = children.partition_point(|child| child.first <= *path || child.first.is_below(path));
+                children.truncate(end);
+                let first = children.partition_point(|child| child.first <= *path).saturating_sub(1);
+                children.drain(..first.min(end));
+                children.into_iter()
             }
         };
         let top = self.node(root, LEVELS_MAX)?;
@@ -588,6 +591,50 @@ mod tests {
             let json = serde_json::to_string(&path).unwrap();
             assert!(!json.contains('\n'));
             assert_eq!(serde_json::from_str::<PathName>(&json).unwrap(), path);
+        }
+    }
+
+    proptest::proptest! {
+        #![proptest_config(proptest::prelude::ProptestConfig::with_cases(300))]
+
+        /// Whatever a node and a block hold, reading them ends, with entries in order whose paths stay below.
+        #[test]
+        fn a_listing_of_anything_is_read_or_refused(
+            edits in proptest::collection::vec((proptest::prelude::any::<u16>(), proptest::prelude::any::<u8>()), 1..8),
+            in_node: bool,
+        ) {
+            let mut entries: Vec<Entry> = ["a", "a/b", "c"].map(|path| file(path, 1)).into();
+            entries[1].same_as = Some(PathName::new("a"));
+            let block: Vec<u8> =
+                entries.iter().flat_map(|entry| [serde_json::to_vec(entry).unwrap(), b"\n".to_vec()].concat()).collect();
+            let change = |mut bytes: Vec<u8>| {
+                for (at, byte) in &edits {
+                    let at = usize::from(*at) % bytes.len();
+                    bytes[at] = *byte;
+                }
+                bytes
+            };
+            let block = if in_node { block } else { change(block) };
+            let children = vec![Child { first: PathName::new("a"), chunk: Hash::of(&block), entries: 3 }];
+            let node = serde_json::to_vec(&Node { listing: LISTING_VERSION, level: 0, children }).unwrap();
+            let node = if in_node { change(node) } else { node };
+            let folder = tempfile::tempdir().unwrap();
+            let memory = Memory::default();
+            let mut cache = Cache::open(&folder.path().join("cache.db")).unwrap();
+            let options = DepositOptions::default();
+            let mut deposit = Deposit::new(Arc::new(memory.clone()), &mut cache, "w", "r", &options).unwrap();
+            deposit.put(&block).unwrap();
+            let root = deposit.put(&node).unwrap();
+            let done = deposit.finish().unwrap();
+            let mut reader = ChunkReader::new(Arc::new(memory), crate::Identities::default());
+            reader.add(&done.holdings.wrote[0].name).unwrap();
+            let mut last = PathName::default();
+            let _ = ListingReader::new(&mut reader).for_each(&root, |entry, _| {
+                assert!(entry.path.is_plain() && last < entry.path);
+                last = entry.path;
+                Ok::<_, StoreError>(())
+            });
+            let _ = ListingReader::new(&mut reader).find(&root, &PathName::new("a/b"));
         }
     }
 

@@ -132,7 +132,9 @@ pub(super) fn store_staged(
             };
             marked.entry.chunks = chunks;
             lister.counts.bytes_read += length;
-        } else if !context.deposit.reuse(&marked.entry.chunks)? {
+        } else if !context.deposit.reuse(&marked.entry.chunks)?
+            && !lister.reuse_block_of(&marked.entry.path, context.deposit)?
+        {
             return Err(PartError::Other("the store lost what was about to be used again".to_owned()));
         }
         lister.push(*marked, last.as_ref(), context.deposit)?;
@@ -265,6 +267,8 @@ trait Sink {
     fn push_block(&mut self, from: &Marks, number: usize, context: &mut Securing<'_, '_>) -> Result<(), PartError>;
     /// So far.
     fn counts(&mut self) -> &mut Counts;
+    /// Whether it compares with the last capture, and stores at once.
+    fn is_listing(&self) -> bool;
 }
 
 impl Sink for Lister {
@@ -282,6 +286,10 @@ impl Sink for Lister {
 
     fn counts(&mut self) -> &mut Counts {
         &mut self.counts
+    }
+
+    fn is_listing(&self) -> bool {
+        true
     }
 }
 
@@ -347,6 +355,10 @@ impl Sink for Pending {
 
     fn counts(&mut self) -> &mut Counts {
         &mut self.counts
+    }
+
+    fn is_listing(&self) -> bool {
+        false
     }
 }
 
@@ -414,16 +426,19 @@ struct InOrder {
     done: u64,
     /// Whether the block is gone through one by one: something in it changed.
     one_by_one: bool,
+    /// Whether the store has what the block stands on.
+    usable: bool,
 }
 
 impl InOrder {
     fn new(marks: Marks) -> Self {
-        Self { marks, block: 0, loaded: None, at: 0, done: 0, one_by_one: false }
+        Self { marks, block: 0, loaded: None, at: 0, done: 0, one_by_one: false, usable: false }
     }
 
     fn next_block(&mut self) {
         self.block += 1;
-        (self.loaded, self.at, self.done, self.one_by_one) = (None, 0, 0, false);
+        (self.loaded, self.at, self.done) = (None, 0, 0);
+        (self.one_by_one, self.usable) = (false, false);
     }
 }
 
@@ -537,8 +552,8 @@ impl Capturing<'_, '_, '_> {
                     return Ok(Compared::Alone);
                 }
                 // What a block stands on must be in the store; the copy before the hold has just been put there.
-                let usable = order.marks.is_of_this_run || self.context.deposit.can_reuse(&block.frames)?;
-                order.loaded = order.marks.marks_of(order.block).filter(|_| usable);
+                order.usable = order.marks.is_of_this_run || self.context.deposit.can_reuse(&block.frames)?;
+                order.loaded = order.marks.marks_of(order.block).filter(|_| order.usable);
                 order.one_by_one = order.loaded.is_none();
                 continue;
             }
@@ -554,14 +569,23 @@ impl Capturing<'_, '_, '_> {
             return Ok(());
         }
         let entries = self.in_order.marks.entries_of(self.in_order.block);
+        let frames = self.in_order.marks.blocks().get(self.in_order.block).map(|block| block.frames.clone());
+        let frames = frames.unwrap_or_default();
         if (entries.len() as u64) < done {
             return Err(PartError::Other(
                 "this machine's notes of the last capture cannot be read any more".to_owned(),
             ));
         }
         for marked in entries.into_iter().take(done as usize) {
+            if !self.sink.is_listing() {
+                // What it stands on is there, and is asked for again when it is listed, after the hold.
+                self.sink.push(marked, None, self.context)?;
+                continue;
+            }
             let last = self.sink.last_of(&marked.entry.path);
-            if !self.context.deposit.reuse(&marked.entry.chunks)? {
+            // A chunk that the cache no longer knows lies in the frames of its block all the same.
+            let deposit = &mut *self.context.deposit;
+            if !deposit.reuse(&marked.entry.chunks)? && !deposit.reuse_frames(&frames)? {
                 return Err(PartError::Other("the store lost what was about to be used again".to_owned()));
             }
             self.sink.push(marked, last.as_ref(), self.context)?;
@@ -571,8 +595,9 @@ impl Capturing<'_, '_, '_> {
 
     /// Looks at one thing by itself.
     fn alone(&mut self, found: Found) -> Result<(), PartError> {
-        let last = self.sink.last_of(&found.name);
         let warm = self.warm.as_mut().and_then(|warm| warm.of(&found.name));
+        let enough = !self.sink.is_listing() && warm.as_ref().is_some_and(|warm| warm.is_believed(&found.meta));
+        let last = if enough { None } else { self.sink.last_of(&found.name) };
         let marked = if found.meta.is_file() {
             let first = (found.meta.nlink() > 1)
                 .then(|| self.links.get(&(found.meta.dev(), found.meta.ino())).cloned())
@@ -645,10 +670,14 @@ impl Capturing<'_, '_, '_> {
         }
         // To distrust marks is to distrust those of earlier runs; the copy before the hold was read by this one.
         let [warm, last] = known;
+        // In the hold nothing is looked up that can be told from the block, which is the first of the two.
+        let told = !self.sink.is_listing() && self.in_order.usable;
+        let first = if warm.is_some() { warm } else { last };
         for known in [warm, last.filter(|_| !self.context.reread)].into_iter().flatten() {
             if known.is_believed(&found.meta)
                 && known.entry.same_as.is_none()
-                && self.context.deposit.reuse(&known.entry.chunks)?
+                && (told && first.is_some_and(|first| std::ptr::eq(first, known))
+                    || self.context.deposit.reuse(&known.entry.chunks)?)
             {
                 // Settled once, marks stay settled for as long as they stay the same.
                 let mut entry = known.entry.clone();

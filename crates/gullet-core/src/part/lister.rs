@@ -68,6 +68,14 @@ impl Lister {
         self.last.of(path)
     }
 
+    /// Stands on all frames of the block of the last capture that has a path; `false` when that is not there.
+    pub(super) fn reuse_block_of(&self, path: &PathName, deposit: &mut Deposit<'_>) -> Result<bool, StoreError> {
+        match self.last.block_of(path) {
+            Some(block) => deposit.reuse_frames(&block.frames),
+            None => Ok(false),
+        }
+    }
+
     /// Adds what is at a path now; `last` is what the last capture had there.
     pub(super) fn push(
         &mut self,

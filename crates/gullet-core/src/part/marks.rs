@@ -414,6 +414,12 @@ impl Marks {
         read().unwrap_or_default()
     }
 
+    /// The block that would have `path`.
+    pub(super) fn block_of(&self, path: &PathName) -> Option<&Block> {
+        let number = self.blocks().partition_point(|block| block.last < *path);
+        self.blocks().get(number).filter(|block| block.first <= *path)
+    }
+
     /// The marks of `path`, where they have it. Each block is read once when paths are asked for in order.
     pub(super) fn of(&mut self, path: &PathName) -> Option<Marked> {
         let number = self.blocks().partition_point(|block| block.last < *path);

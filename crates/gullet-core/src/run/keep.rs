@@ -2,7 +2,7 @@
 
 use std::fs;
 
-use gullet_store::{DocumentName, Recipients, Store, WriterInfo, check_payload};
+use gullet_store::{DocumentName, Recipients, Store, WriterInfo};
 
 use crate::event::{StepName, StepReport, What};
 use crate::hold::{guard, notes_folder};
@@ -13,6 +13,7 @@ use crate::part::chain;
 use crate::record::{RECORD_VERSION, Record, Remark, RemarkKind, stem_time};
 use crate::sealed;
 use crate::state::State;
+use crate::verify::read_all;
 use crate::words::{count, size};
 use crate::world::World;
 
@@ -40,25 +41,24 @@ impl Driver<'_, '_> {
 
     pub(super) fn read_back(&mut self, done: &mut Done) -> Reply {
         let Some(store) = self.store.clone() else { return Reply::No };
-        let stop = self.world.stop;
-        let (mut bytes, mut chunks) = (0, 0);
-        let mut locked = 0;
-        for file in self.holdings().wrote {
-            let stopped = || stop.asked().is_some();
-            let location = store.location().as_ref();
-            match check_payload(location, store.identities(), &file.name, Some(&file), &stopped) {
-                Ok(report) if report.is_sound() => {
-                    bytes += report.bytes;
-                    chunks += report.chunks;
-                    locked += u64::from(report.locked);
-                }
-                Ok(report) => {
-                    let text = format!("{} read back differently: {:?}", file.name, report.damage);
-                    self.trouble(Some("store"), text, Some("the disk under the store is not to be trusted".to_owned()));
-                    return Reply::No;
-                }
-                Err(_) => return Reply::No,
+        let (mut bytes, mut chunks, mut locked) = (0, 0, 0);
+        let mut wrong = None;
+        let wrote = self.holdings().wrote;
+        let files = wrote.iter().map(|file| (file.name.clone(), Some(file))).collect();
+        let complete = read_all(&store, files, self.world.stop, &mut |name, report| {
+            bytes += report.bytes;
+            chunks += report.chunks;
+            locked += u64::from(report.locked);
+            if !report.is_sound() {
+                wrong.get_or_insert_with(|| format!("{name} read back differently: {:?}", report.damage));
             }
+        });
+        if let Some(text) = wrong {
+            self.trouble(Some("store"), text, Some("the disk under the store is not to be trusted".to_owned()));
+            return Reply::No;
+        }
+        if !complete {
+            return Reply::No;
         }
         let sealed = count(locked, "sealed file");
         done.note = Some(match (locked, chunks) {

@@ -5,7 +5,7 @@ use gullet_core::Outcome;
 use gullet_core::definition::Loaded;
 use gullet_core::hook::Runner;
 use gullet_core::ids::RunId;
-use gullet_core::logbook::Logbook;
+use gullet_core::logbook::Recent;
 use gullet_core::plan::{Plan, PlanError, Request};
 use gullet_core::run::{Ended, Setup, execute};
 use gullet_core::state::{State, SweepLock};
@@ -94,19 +94,6 @@ pub fn run_one(
     let location = loaded.definition.store_of(&app).map(|(_, spec)| spec.location.clone()).unwrap_or_default();
     let folder = std::sync::Arc::new(gullet_store::Folder::new(location));
     let mut store = gullet_store::Store::open(folder);
-    let book = match &store {
-        Ok(opened) => Logbook::read(opened, Some(&app), Some(state)),
-        Err(_) => Ok(Logbook::default()),
-    };
-    let book = book.unwrap_or_else(|error| {
-        store = Err(error);
-        Logbook::default()
-    });
-    for (name, why) in &book.unreadable {
-        ui.warning(&format!("{name} cannot be read: {why}"));
-    }
-    // What a verification found damaged is stored anew.
-    let damaged: Vec<String> = book.runs.iter().flat_map(|run| &run.remarks).flat_map(|r| r.payload.clone()).collect();
     let mut state = state.clone();
     if let Ok(opened) = &store
         && sweep::is_retired(opened, state.writer())?
@@ -115,9 +102,18 @@ pub fn run_one(
         let text = "this machine was retired as a writer of the store; it goes on as the new writer";
         ui.warning(&format!("{text} {}, and captures everything anew", state.writer()));
     }
-    let newest = book.runs.iter().rev().find(|logged| logged.record.writer == state.writer() && logged.in_store);
+    let mut recent = Recent::default();
+    if let Ok(opened) = &store {
+        match Recent::read(opened, &app, state.writer(), &state) {
+            Ok(read) => recent = read,
+            Err(error) => store = Err(error),
+        }
+    }
+    for (name, why) in &recent.unreadable {
+        ui.warning(&format!("{name} cannot be read: {why}"));
+    }
     if let Ok(store) = &store
-        && state.is_behind(&store.info().id, &app, newest.map(|logged| logged.name.as_str()))?
+        && state.is_behind(&store.info().id, &app, recent.previous.as_deref())?
     {
         state.renew_writer(&store.info().id, world.random)?;
         ui.warning(&format!(
@@ -125,11 +121,11 @@ pub fn run_one(
              store. It goes on as the new writer {}, and captures everything anew",
             state.writer()
         ));
+        recent = Recent::default();
     }
     let state = &state;
-    let last_good = book.runs.iter().rev().find(|logged| logged.is_good() && logged.record.writer == state.writer());
-    let previous = book.runs.iter().rev().find(|logged| logged.record.writer == state.writer());
-    let previous = previous.map(|logged| logged.name.clone());
+    let Recent { last_good, previous, damaged, .. } = recent;
+    let last_good = last_good.as_ref();
     let runner = Runner {
         world,
         app,

@@ -56,6 +56,32 @@ fn compare(place: &Place, more: &[&str]) {
 }
 
 #[test]
+fn payload_is_in_the_seekable_format_of_others() {
+    let place = Place::with_parts(PARTS);
+    fill(&place);
+    place.gullet(&["run", "app"]).exits(0);
+    // A reader of the format by somebody else: it must find its way by the seek table, and read the same from anywhere.
+    let script = "
+import pyzstd, random, subprocess, sys
+from pathlib import Path
+files = sorted(Path(sys.argv[1]).rglob('*.zst'))
+assert files
+for path in files:
+    whole = subprocess.run(['zstd', '-q', '-dc', path], check=True, capture_output=True).stdout
+    with pyzstd.SeekableZstdFile(path, 'r') as file:
+        rng = random.Random(1)
+        for at in [0, len(whole) - 1] + [rng.randrange(len(whole)) for _ in range(40)]:
+            file.seek(at)
+            assert file.read(70_000) == whole[at : at + 70_000], (path, at)
+        file.seek(0, 2)
+        assert file.tell() == len(whole), (file.tell(), len(whole))
+print('the same')
+";
+    let output = Command::new("python3").args(["-c", script]).arg(place.path("depot/payload")).output().unwrap();
+    assert_eq!(String::from_utf8_lossy(&output.stdout), "the same\n", "{}", String::from_utf8_lossy(&output.stderr));
+}
+
+#[test]
 fn a_stranger_reads_a_store_that_is_not_sealed() {
     let place = Place::with_parts(PARTS);
     fill(&place);

@@ -130,8 +130,10 @@ fn another_identity_is_told_from_damage() {
 #[test]
 fn a_key_that_is_added_opens_later_runs_whole_and_no_earlier_one() {
     let (place, first) = sealed();
+    place.gullet(&["preflight"]).says("sealed for 1 public key").says("keep two copies");
     let second = key(&place, "second.key");
     define(&place, &[&first, &second]);
+    place.gullet(&["preflight"]).exits(6).says("one of them new").says("stores everything anew");
     place.gullet(&["run", "app"]).exits(0);
     let runs = place.json(&["runs"]);
     let name = |at: usize| runs[at]["run"].as_str().unwrap().to_owned();
