@@ -48,6 +48,11 @@ const TEXTS: [(&str, &str); 3] = [
     ("desk/port", "Tern Point"),
 ];
 
+/// A folder in memory: tens of thousands of syncs of a disk would be all that is tested.
+fn scratch() -> tempfile::TempDir {
+    tempfile::tempdir_in("/dev/shm").unwrap()
+}
+
 struct Small {
     memory: Memory,
     identities: Identities,
@@ -63,7 +68,7 @@ fn small(sealed: bool) -> Small {
     let store = Store::create(location, "s".to_owned(), "now".to_owned(), &keys).unwrap();
     let writer = WriterInfo { writer: "w".to_owned(), host: "skerry".to_owned(), since: "now".to_owned() };
     let writer_json = store.register(&writer).unwrap();
-    let folder = tempfile::tempdir().unwrap();
+    let folder = scratch();
     let mut cache = Cache::open(&folder.path().join("cache.db")).unwrap();
     let mut previous = None;
     for (run, files) in [("one", 2), ("two", 3)] {
@@ -184,7 +189,7 @@ impl Small {
         let Some(store) = self.open() else { return };
         let Ok(book) = Logbook::read(&store, None, None) else { return };
         let Some(logged) = book.runs.iter().find(|logged| logged.record.run.as_str() == "two") else { return };
-        let folder = tempfile::tempdir().unwrap();
+        let folder = scratch();
         let Ok(plan) = RestorePlan::into_folder(logged, folder.path(), &[], &[]) else { return };
         let report = plan.apply(&store, logged, &Stop::default(), &mut |_, _, _| {});
         let said = !report.is_ok_and(|report| report.outcome == Outcome::Complete);

@@ -618,7 +618,7 @@ mod tests {
             let children = vec![Child { first: PathName::new("a"), chunk: Hash::of(&block), entries: 3 }];
             let node = serde_json::to_vec(&Node { listing: LISTING_VERSION, level: 0, children }).unwrap();
             let node = if in_node { change(node) } else { node };
-            let folder = tempfile::tempdir().unwrap();
+            let folder = tempfile::tempdir_in("/dev/shm").unwrap();
             let memory = Memory::default();
             let mut cache = Cache::open(&folder.path().join("cache.db")).unwrap();
             let options = DepositOptions::default();
