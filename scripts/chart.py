@@ -1,6 +1,6 @@
 #!/usr/bin/env python3
-"""Draws the ratios of benches as docs/performance.svg: chart.py RESULTS.json… (as scripts/bench.py --out writes them).
-Needs matplotlib (pip install matplotlib)."""
+"""Draws the ratios of benches as docs/performance.svg, and prints them as the table of docs/PERFORMANCE.md:
+chart.py RESULTS.json… (as scripts/bench.py --out writes them). Needs matplotlib (pip install matplotlib)."""
 
 import json
 import re
@@ -13,6 +13,10 @@ matplotlib.use("svg")
 import matplotlib.pyplot as plt
 
 rows = [row for path in sys.argv[1:] for row in json.loads(Path(path).read_text())]
+print("| work | ours | against | theirs | ratio | wanted | besides |\n| --- | --- | --- | --- | --- | --- | --- |")
+for row in rows:
+    ratio = f"{row['ratio']:.3g}" if row["ratio"] > 0 else "-"
+    print("|", " | ".join([row["work"], row["ours"], row["against"], row["theirs"], ratio, row["wanted"], row["more"]]), "|")
 rows = [row for row in rows if row["ratio"] > 0 and re.search(r"[\d.]+", row["wanted"])]
 bounds = [float(re.findall(r"[\d.]+", row["wanted"])[0]) for row in rows]
 # Each bar is a share of what is allowed, so that all fit one axis.

@@ -42,23 +42,29 @@ shot() {
 gullet store new depot >/dev/null
 shot preflight "gullet preflight"
 shot hold "gullet hold quaybook --limit 2m; gullet release; gullet release quaybook; gullet release"
-shot plan "gullet plan quaybook" 8 180 61
+shot plan "gullet plan quaybook" 7 200 61
 shot run "gullet run quaybook --reason 'before the 4.2 upgrade'"
 quaybook --desk desk misbehave lie
 shot run-failed "gullet run quaybook"
 quaybook --desk desk misbehave refuse-resume
-shot run-not-released "gullet run quaybook"
+shot run-not-released "gullet run quaybook --unattended"
 quaybook --desk desk misbehave none; quaybook --desk desk resume >/dev/null
 gullet run quaybook --quiet >/dev/null
 gullet run quaybook --part bookings --reason 'a look at the bookings' --quiet >/dev/null
 shot runs "gullet runs"
-shot show "gullet show quaybook@latest" 8 180 61
+shot show "gullet show quaybook@latest" 8 180 57
 shot verify "gullet verify"
 shot status "gullet status"
 shot restore "gullet restore quaybook@latest --into restored"
-shot keys "gullet key new safe.key; gullet key show safe.key; gullet store new $place/sealed --seal-for \$(gullet key show safe.key --json | grep -o 'age1[0-9a-z]*'); gullet store info $place/sealed"
+# A second definition, sealed for a key of its own.
+gullet key new other.key >/dev/null 2>&1
+key=$(gullet key show other.key --json | grep -o 'age1[0-9a-z]*')
+sed "s|^location = .*|location = \"$place/sealed\"\nseal_for = [\"$key\"]|; s|^state = .*|state = \"$place/other\"|" gullet.toml > sealed.toml
+gullet --definition sealed.toml store new depot --quiet >/dev/null
+gullet --definition sealed.toml run quaybook --quiet >/dev/null
+shot keys "gullet key new safe.key; gullet key show safe.key; gullet key test --store sealed --identity other.key; gullet key test --store sealed --identity safe.key"
 first=$(gullet runs --json | grep -o '"run": *"[^"]*"' | head -1 | cut -d'"' -f4)
 shot thin "gullet thin --run $first --because 'before the upgrade'; gullet thin --run $first --because 'before the upgrade' --yes; gullet store sweep depot; gullet runs"
 sed -e 's/^entered = /enterd = /; s/limit = "10s", tries/limit = "10 sec", tries/; s/must   = true/must = "yes"/' gullet.toml > wrong.toml
 shot definition-errors "gullet plan quaybook --definition wrong.toml"
-shot tour "gullet tour" 8 180 61
+shot tour "gullet tour" 8 180 57

@@ -357,7 +357,8 @@ impl Preflight<'_> {
             Some(held) => (held, format!("held {} last time, {} at most", duration(held), duration(limit))),
             None => {
                 let (held, slowest) = self.foreseen_hold(surveys);
-                let found = format!("about {} by the sizes, {} at most{slowest}", duration(held), duration(limit));
+                let about = if held < 10 { "less than 0.01 s".to_owned() } else { format!("about {}", duration(held)) };
+                let found = format!("{about} by the sizes, {} at most{slowest}", duration(limit));
                 (held, found)
             }
         };

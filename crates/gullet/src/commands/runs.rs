@@ -51,6 +51,7 @@ struct RunView<'a> {
     reason: Option<&'a str>,
     cause: Option<&'a str>,
     in_store: bool,
+    thinned: bool,
     verified: Option<jiff::Timestamp>,
     host: &'a str,
     record: &'a str,
@@ -74,6 +75,7 @@ impl<'a> From<&'a Logged> for RunView<'a> {
             reason: record.reason.as_deref(),
             cause: record.causes.first().map(|cause| cause.text.as_str()),
             in_store: logged.in_store,
+            thinned: logged.is_thinned(),
             verified: logged.verified(),
             host: &record.host.name,
             record: &logged.name,
@@ -101,6 +103,7 @@ pub fn runs(ui: &mut Ui, global: &Global, args: &RunsArgs) -> Result<Exit, Comma
     let rows = views.iter().map(|view| {
         let mut note: Vec<String> = Vec::new();
         note.extend(view.partial.then(|| "partial".to_owned()));
+        note.extend(view.thinned.then(|| "given up: only its record is left".to_owned()));
         note.extend((!view.in_store).then(|| "record waits for the store".to_owned()));
         note.extend(view.reason.map(str::to_owned));
         note.extend(view.cause.map(str::to_owned));

@@ -84,6 +84,7 @@ fn thinning_is_shown_first_and_keeps_the_newest() {
     place.gullet(&["verify"]).exits(0).says("only its record is left");
     place.gullet(&["restore", &first, "--into", "gone"]).exits(4);
     place.gullet(&["show", &first]).exits(0).says("its captures were given up").says("test data");
+    place.gullet(&["runs"]).exits(0).says("given up: only its record is left");
     place.gullet(&["thin", "--run", &first, "--because", "again"]).exits(4).says("thinned already");
     // What was written anew is known again: nothing is stored twice.
     let third = run(&place);
