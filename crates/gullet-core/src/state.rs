@@ -6,7 +6,7 @@
 //! locks/sweep                     shared by runs, taken alone by a sweep
 //! locks/APP.lock                  held while a run of the application lives; the kernel lets go when it dies
 //! scratch/APP/RUN/                private; removed at the end, or by the next run
-//! logs/APP/RUN.jsonl              the run's events as they happened; RUN.open.jsonl until its end
+//! logs/APP/RUN.jsonl              the run's events as they happened; below logs/APP/open/ until its end
 //! holds/APP.note                  what is held (see the module `hold`)
 //! waiting/APP/STEM-HASH.json      records that the store could not take
 //! stores/ID/last/APP.json         the last record that this machine wrote there
@@ -31,8 +31,8 @@ use serde::{Deserialize, Serialize};
 use crate::ids::random_id;
 use crate::world::Random;
 
-/// How the name of the log of a run ends that has not come to its end.
-const OPEN_LOG: &str = ".open.jsonl";
+/// Where the logs of runs are that have not come to their end; a folder of its own, for every command looks into it.
+const OPEN_LOGS: &str = "open";
 
 /// The state folder failed.
 #[derive(Debug, thiserror::Error)]
@@ -331,21 +331,20 @@ impl State {
         Ok((scratch, left))
     }
 
-    /// The log of a run's events, open for appending. It is called `RUN.open.jsonl` until [`State::close_log`].
+    /// The log of a run's events, open for appending. It lies in a folder of its own until [`State::close_log`].
     ///
     /// # Errors
     /// When it cannot be made.
     pub fn log(&self, app: &str, run: &str) -> Result<(PathBuf, File), StateError> {
-        let path = self.place(&["logs", app])?.join(format!("{run}{OPEN_LOG}"));
+        let path = self.place(&["logs", app, OPEN_LOGS])?.join(format!("{run}.jsonl"));
         let file = OpenOptions::new().append(true).create(true).mode(0o600).open(&path).at(&path)?;
         Ok((path, file))
     }
 
     /// The logs of runs that have not come to their end.
     pub fn open_logs(&self, app: &str) -> Vec<PathBuf> {
-        let entries = fs::read_dir(self.folder.join("logs").join(app)).into_iter().flatten().flatten();
-        let is_open = |path: &PathBuf| path.to_string_lossy().ends_with(OPEN_LOG);
-        let mut paths: Vec<PathBuf> = entries.map(|entry| entry.path()).filter(is_open).collect();
+        let entries = fs::read_dir(self.folder.join("logs").join(app).join(OPEN_LOGS)).into_iter().flatten().flatten();
+        let mut paths: Vec<PathBuf> = entries.map(|entry| entry.path()).collect();
         paths.sort();
         paths
     }
@@ -355,7 +354,8 @@ impl State {
     /// # Errors
     /// When it cannot be renamed.
     pub fn close_log(&self, path: &Path) -> Result<(), StateError> {
-        let closed = path.to_string_lossy().replace(OPEN_LOG, ".jsonl");
+        let above = path.parent().and_then(Path::parent).unwrap_or(Path::new("/"));
+        let closed = above.join(path.file_name().unwrap_or_default());
         Ok(fs::rename(path, closed).at(path)?)
     }
 

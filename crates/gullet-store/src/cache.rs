@@ -3,7 +3,6 @@
 //! It is a cache: losing it costs only that chunks are stored again. It learns of a payload file only after that file
 //! is durable, and holds the ids of chunks in clear, so its folder must be private.
 
-use std::collections::HashMap;
 use std::fs::File;
 use std::path::{Path, PathBuf};
 
@@ -64,21 +63,30 @@ impl Cache {
         Self::open(&self.path)
     }
 
-    /// Every payload file that is known, by its number here.
+    /// The payload file of a number.
     ///
     /// # Errors
     /// When the database cannot be asked.
-    pub fn payloads(&self) -> Result<HashMap<i64, CachedPayload>, StoreError> {
-        let found = (|| {
-            let mut query = self.database.prepare("select id, name, length, seal from payload")?;
-            let rows = query.query_map([], |row| {
-                let seal: String = row.get(3)?;
+    pub(crate) fn payload(&self, number: i64) -> Result<Option<CachedPayload>, StoreError> {
+        let query = self.database.prepare_cached("select name, length, seal from payload where id = ?1");
+        let found = query.and_then(|mut query| {
+            let read = |row: &rusqlite::Row<'_>| {
+                let (length, seal): (i64, String) = (row.get(1)?, row.get(2)?);
                 let seal = seal.lines().map(str::to_owned).collect();
-                let length: i64 = row.get(2)?;
-                Ok((row.get(0)?, CachedPayload { name: row.get(1)?, length: length as u64, seal }))
-            })?;
-            rows.collect()
-        })();
+                Ok(CachedPayload { name: row.get(0)?, length: length as u64, seal })
+            };
+            query.query_row([number], read).optional()
+        });
+        self.run(found)
+    }
+
+    /// The number of a payload file.
+    ///
+    /// # Errors
+    /// When the database cannot be asked.
+    pub(crate) fn number(&self, name: &str) -> Result<Option<i64>, StoreError> {
+        let query = self.database.prepare_cached("select id from payload where name = ?1");
+        let found = query.and_then(|mut query| query.query_row([name], |row| row.get(0)).optional());
         self.run(found)
     }
 

@@ -127,10 +127,10 @@ pub struct Deposit<'a> {
     learned: HashSet<u64>,
     wrote: Vec<PayloadFile>,
     used: BTreeMap<i64, BTreeSet<u32>>,
-    /// What the cache knew at the beginning.
+    /// Payload files that were looked up in the cache.
     payloads: HashMap<i64, CachedPayload>,
-    /// The numbers of payload files by their names.
-    numbers: HashMap<String, i64>,
+    /// Their numbers by their names; none for one that is not known.
+    numbers: HashMap<String, Option<i64>>,
     /// Payload files of earlier runs, and whether they can be stood on.
     present: HashMap<i64, bool>,
     /// Beginnings of the ids of all chunks that the cache knew, once it is worth the reading.
@@ -158,8 +158,6 @@ impl<'a> Deposit<'a> {
         let learn = Box::new(move |durable: &Durable| {
             librarian.learn(&durable.file.name, durable.file.length, &seal, &durable.chunks)
         });
-        let payloads = cache.payloads()?;
-        let numbers = payloads.iter().map(|(number, payload)| (payload.name.clone(), *number)).collect();
         Ok(Self {
             writer: PayloadWriter::new(Arc::clone(&location), prefix, &packing, learn),
             location,
@@ -169,8 +167,8 @@ impl<'a> Deposit<'a> {
             learned: HashSet::new(),
             wrote: Vec::new(),
             used: BTreeMap::new(),
-            payloads,
-            numbers,
+            payloads: HashMap::new(),
+            numbers: HashMap::new(),
             present: HashMap::new(),
             known: None,
             looked_up: 0,
@@ -261,7 +259,7 @@ impl<'a> Deposit<'a> {
     /// When the place cannot be asked.
     pub fn can_reuse(&mut self, frames: &Frames) -> Result<bool, StoreError> {
         for name in frames.keys() {
-            let Some(number) = self.numbers.get(name).copied() else { return Ok(false) };
+            let Some(number) = self.number(name)? else { return Ok(false) };
             if !self.can_stand_on(number)? {
                 return Ok(false);
             }
@@ -278,7 +276,7 @@ impl<'a> Deposit<'a> {
             return Ok(false);
         }
         for (name, ranges) in frames {
-            let Some(number) = self.numbers.get(name).copied() else { return Ok(false) };
+            let Some(number) = self.number(name)? else { return Ok(false) };
             for frame in ranges.iter().flat_map(|[first, last]| *first..=*last) {
                 self.used.entry(number).or_default().insert(frame);
                 self.note_spot(Spot::Earlier(number, frame));
@@ -306,13 +304,6 @@ impl<'a> Deposit<'a> {
             self.looked_up = (self.looked_up + 1).min(LOOKED_UP);
             return Ok(false);
         };
-        if !self.payloads.contains_key(&number) {
-            // Of this very run, or of one that goes on beside it and may still fail.
-            let known = self.cache.payloads()?;
-            let Some(payload) = known.get(&number) else { return Ok(false) };
-            self.numbers.insert(payload.name.clone(), number);
-            self.payloads.insert(number, payload.clone());
-        }
         if !self.can_stand_on(number)? {
             return Ok(false);
         }
@@ -327,7 +318,7 @@ impl<'a> Deposit<'a> {
         if let Some(present) = self.present.get(&number) {
             return Ok(*present);
         }
-        let Some(payload) = self.payloads.get(&number) else { return Ok(false) };
+        let Some(payload) = self.cache.payload(number)? else { return Ok(false) };
         let mut can =
             self.seal.iter().all(|key| payload.seal.contains(key)) && self.seal.is_empty() == payload.seal.is_empty();
         if can && self.location.length(&payload.name)? != Some(payload.length) {
@@ -335,7 +326,17 @@ impl<'a> Deposit<'a> {
             can = false;
         }
         self.present.insert(number, can);
+        self.payloads.insert(number, payload);
         Ok(can)
+    }
+
+    fn number(&mut self, name: &str) -> Result<Option<i64>, StoreError> {
+        if let Some(known) = self.numbers.get(name) {
+            return Ok(*known);
+        }
+        let number = self.cache.number(name)?;
+        self.numbers.insert(name.to_owned(), number);
+        Ok(number)
     }
 
     fn hear_of_durable(&mut self) {

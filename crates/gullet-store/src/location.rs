@@ -33,6 +33,10 @@ pub trait Location: Send + Sync {
     fn describe(&self) -> String;
     /// Every object whose name begins with `prefix` (a folder with a trailing `/`, or empty for all), sorted by name.
     fn list(&self, prefix: &str) -> Result<Vec<ObjectInfo>, StoreError>;
+    /// As [`Location::list`], the names alone; there are places where that is quicker.
+    fn names(&self, prefix: &str) -> Result<Vec<String>, StoreError> {
+        Ok(self.list(prefix)?.into_iter().map(|object| object.name).collect())
+    }
     /// The length of an object, or `None` when it is not there.
     fn length(&self, name: &str) -> Result<Option<u64>, StoreError>;
     /// Reads an object from its beginning, or from anywhere in it.
@@ -105,7 +109,13 @@ impl Folder {
         Ok(self.root.join(checked(name)?))
     }
 
-    fn walk(&self, folder: &Path, name: &str, into: &mut Vec<ObjectInfo>) -> Result<(), StoreError> {
+    /// Hands over every object below a folder, with its entry.
+    fn walk(
+        &self,
+        folder: &Path,
+        name: &str,
+        each: &mut dyn FnMut(String, &fs::DirEntry) -> Result<(), StoreError>,
+    ) -> Result<(), StoreError> {
         let entries = match fs::read_dir(folder) {
             Ok(entries) => entries,
             Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(()),
@@ -121,9 +131,9 @@ impl Folder {
             let child = if name.is_empty() { file_name } else { format!("{name}/{file_name}") };
             let kind = entry.file_type().at(&path)?;
             if kind.is_dir() {
-                self.walk(&path, &child, into)?;
+                self.walk(&path, &child, each)?;
             } else if kind.is_file() {
-                into.push(ObjectInfo { name: child, length: entry.metadata().at(&path)?.len() });
+                each(child, &entry)?;
             }
         }
         Ok(())
@@ -172,7 +182,22 @@ impl Location for Folder {
         let name = prefix.trim_end_matches('/');
         let folder = if name.is_empty() { self.root.clone() } else { self.path(name)? };
         let mut found = Vec::new();
-        self.walk(&folder, name, &mut found)?;
+        self.walk(&folder, name, &mut |name, entry| {
+            found.push(ObjectInfo { name, length: entry.metadata().at(entry.path())?.len() });
+            Ok(())
+        })?;
+        found.sort();
+        Ok(found)
+    }
+
+    fn names(&self, prefix: &str) -> Result<Vec<String>, StoreError> {
+        let name = prefix.trim_end_matches('/');
+        let folder = if name.is_empty() { self.root.clone() } else { self.path(name)? };
+        let mut found = Vec::new();
+        self.walk(&folder, name, &mut |name, _| {
+            found.push(name);
+            Ok(())
+        })?;
         found.sort();
         Ok(found)
     }
@@ -442,6 +467,7 @@ mod tests {
                 location.write(name, name.as_bytes()).unwrap();
             }
             let names = |prefix| location.list(prefix).unwrap().into_iter().map(|o| o.name).collect::<Vec<_>>();
+            assert_eq!(location.names("").unwrap(), names(""));
             assert_eq!(names("b/"), ["b/1", "b/2"]);
             assert_eq!(names("a/"), ["a/9"]);
             assert_eq!(names("none/"), Vec::<String>::new());

@@ -675,6 +675,54 @@ mod tests {
         }
     }
 
+    /// A payload file with one frame, whatever the seek table and the table of contents say of it.
+    fn made(frame: &[u8], length: u32, chunks: &[TocChunk]) -> Memory {
+        let toc =
+            Toc { frames: vec![TocFrame { offset: 0, stored: frame.len() as u32, length }], chunks: chunks.to_vec() };
+        let memory = Memory::default();
+        memory.write("payload/w/r/000000.zst", &[frame, &toc.encode()].concat()).unwrap();
+        memory
+    }
+
+    #[test]
+    fn a_frame_that_swells_is_never_unpacked_beyond_what_is_promised() {
+        let bomb = zstd::bulk::compress(&vec![0; 200 << 20], 3).unwrap();
+        assert!(bomb.len() < 100_000);
+        let open =
+            |memory: &Memory| OpenPayload::open(memory, &Identities::default(), "payload/w/r/000000.zst").unwrap();
+        for said in [1000, FRAME_LIMIT as u32] {
+            let memory = made(&bomb, said, &[]);
+            let mut payload = open(&memory);
+            let toc = payload.contents().unwrap();
+            assert!(matches!(payload.frame(&toc.frames[0]), Err(StoreError::Damaged { .. })), "{said}");
+        }
+        for said in [FRAME_LIMIT as u32 + 1, u32::MAX, 0] {
+            assert!(open(&made(&bomb, said, &[])).contents().is_err(), "{said}");
+        }
+    }
+
+    #[test]
+    fn places_outside_of_frames_and_endless_tables_are_refused() {
+        let frame = zstd::bulk::compress(&[7; 100], 3).unwrap();
+        let chunk = |frame, offset, length| TocChunk { id: Hash::of(b"x"), frame, offset, length };
+        let contents = |chunk: TocChunk| {
+            let memory = made(&frame, 100, &[chunk]);
+            OpenPayload::open(&memory, &Identities::default(), "payload/w/r/000000.zst").unwrap().contents()
+        };
+        assert!(contents(chunk(0, 0, 100)).is_ok());
+        for (number, offset, length) in [(1, 0, 1), (0, 1, 100), (0, u32::MAX, 1), (0, 0, u32::MAX), (0, 0, 0)] {
+            assert!(contents(chunk(number, offset, length)).is_err(), "{number} {offset} {length}");
+        }
+        // A seek table that says it has more entries than could ever be is not believed.
+        let memory = made(&frame, 100, &[]);
+        memory.tamper("payload/w/r/000000.zst", |bytes| {
+            let at = bytes.len() - 9;
+            bytes[at..at + 4].copy_from_slice(&u32::MAX.to_le_bytes());
+        });
+        let read = OpenPayload::open(&memory, &Identities::default(), "payload/w/r/000000.zst").unwrap().contents();
+        assert!(matches!(read, Err(StoreError::Damaged { .. })));
+    }
+
     #[test]
     fn a_cut_or_flipped_tail_is_damage_and_never_a_panic() {
         let (memory, files) = written(&[vec![1; 1000], vec![2; 2000]], &Recipients::default());

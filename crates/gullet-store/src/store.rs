@@ -171,8 +171,8 @@ impl Store {
     /// # Errors
     /// When the place cannot be listed.
     pub fn documents(&self, folder: &str) -> Result<Vec<DocumentName>, StoreError> {
-        let objects = self.location.list(&format!("{folder}/"))?;
-        Ok(objects.iter().filter_map(|object| DocumentName::parse(&object.name)).collect())
+        let names = self.location.names(&format!("{folder}/"))?;
+        Ok(names.iter().filter_map(|name| DocumentName::parse(name)).collect())
     }
 
     /// Writes a document under `FOLDER/STEM-HASH.json`. The same bytes under the same stem are written once.

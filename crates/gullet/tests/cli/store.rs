@@ -86,8 +86,8 @@ fn no_flipped_byte_is_missed_and_none_is_restored_silently() {
     let file = payload(&place).remove(0);
     let length = fs::read(&file).unwrap().len();
     let store = place.text("depot");
-    for step in 0..40 {
-        let at = step * length / 40;
+    for step in 0..200 {
+        let at = step * length / 200;
         flip(&file, at);
         place.gullet(&["verify", "--store", &store]).exits(1);
         let out = format!("out-{step}");
@@ -246,4 +246,22 @@ fn many_commands_at_once_on_a_fresh_state_folder_agree() {
     let writers = fs::read_dir(place.path("depot/writers")).unwrap().count();
     assert_eq!(writers, 1, "one machine is one writer");
     place.gullet(&["verify"]).exits(0);
+}
+
+#[test]
+fn a_level_of_its_own_packs_a_part_harder() {
+    let parts = "[[app.app.part]]\nname = \"light\"\nfiles = [\"@/docs\"]\nlevel = 1\n";
+    let stored = |parts: &str| {
+        let place = Place::with_parts(parts);
+        let lines = (0..40_000u32)
+            .map(|n| format!("{n} sails from Tern Point to pier {}\n", n.wrapping_mul(2_654_435_761) % 977));
+        place.file("docs/a.txt", lines.collect::<String>());
+        place.gullet(&["run", "app"]).exits(0);
+        fs::metadata(payload(&place).remove(0)).unwrap().len()
+    };
+    let (light, hard) = (stored(parts), stored(&parts.replace("level = 1", "level = 19")));
+    assert!(hard < light * 9 / 10, "{hard} of {light}");
+    let place = Place::new();
+    place.define(&format!("[app.app]\nno_hold = \"a test\"\n{}", parts.replace("level = 1", "level = 40")));
+    place.gullet(&["plan", "app"]).exits(3).says("must lie between 1 and 19");
 }
