@@ -5,7 +5,7 @@
 
 use std::collections::BTreeMap;
 
-use gullet_store::listing::ListingRef;
+use gullet_store::listing::{Entry, Kind, ListingRef};
 use gullet_store::{Hash, Holdings, PayloadFile};
 use jiff::Timestamp;
 use schemars::JsonSchema;
@@ -237,6 +237,28 @@ pub struct Counts {
     pub bytes_read: u64,
     /// Bytes that were new to the store, before compression.
     pub bytes_new: u64,
+}
+
+impl Counts {
+    /// One more thing.
+    pub(crate) fn see(&mut self, entry: &Entry) {
+        match entry.kind {
+            Kind::File => {
+                self.files += 1;
+                self.bytes += entry.size;
+            }
+            Kind::Folder => self.folders += 1,
+            _ => self.others += 1,
+        }
+    }
+
+    /// As many things more as `all` has; what is new about them is not taken over.
+    pub(crate) fn see_all(&mut self, all: &Self) {
+        self.files += all.files;
+        self.folders += all.folders;
+        self.others += all.others;
+        self.bytes += all.bytes;
+    }
 }
 
 /// Something that was not captured.

@@ -4,7 +4,7 @@
 //! A block in which nothing changed is taken over whole, with the frames that it stands on; as long as all blocks from the
 //! first one on are taken over nothing is done but counting them, so that an unchanged listing costs nothing.
 
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 
 use gullet_store::listing::{ClosedBlock, Kind, ListingRef, ListingWriter, PathName};
 use gullet_store::{Deposit, Hash, PathError, StoreError};
@@ -42,12 +42,12 @@ fn put<'p>(deposit: &'p mut Deposit<'_>, is_stored: bool) -> impl FnMut(&[u8]) -
 }
 
 impl Lister {
-    /// A listing that is compared with the marks at `last`, leaves its own at `new`, and must have what is `wanted`.
-    pub(super) fn new(last: &Path, new: PathBuf, wanted: Wanted, deposit: &mut Deposit<'_>) -> Result<Self, PathError> {
+    /// A listing that is compared with the `last` one, leaves its own at `new`, and must have what is `wanted`.
+    pub(super) fn new(last: Marks, new: PathBuf, wanted: Wanted, deposit: &mut Deposit<'_>) -> Result<Self, PathError> {
         deposit.note();
         Ok(Self {
             listing: ListingWriter::default(),
-            last: Marks::open(last),
+            last,
             new: NewMarks::create(new)?,
             wanted,
             counts: Counts::default(),
@@ -58,7 +58,7 @@ impl Lister {
     }
 
     /// As [`Lister::new`], of what is not to be listed in the store.
-    pub(super) fn unstored(last: &Path, new: PathBuf, deposit: &mut Deposit<'_>) -> Result<Self, PathError> {
+    pub(super) fn unstored(last: Marks, new: PathBuf, deposit: &mut Deposit<'_>) -> Result<Self, PathError> {
         let wanted = Wanted::new(&[], std::iter::empty());
         Ok(Self { is_stored: false, ..Self::new(last, new, wanted, deposit)? })
     }
@@ -89,26 +89,9 @@ impl Lister {
             _ => News::New,
         };
         self.wanted.see(&marked.entry.path);
-        self.count(&marked);
+        marked.count_in(&mut self.counts);
         self.flush(deposit)?;
         self.add(&marked, deposit)
-    }
-
-    fn count(&mut self, marked: &Marked) {
-        let counts = &mut self.counts;
-        match marked.entry.kind {
-            Kind::File => {
-                counts.files += 1;
-                counts.bytes += marked.entry.size;
-                match marked.news {
-                    News::New => counts.new += 1,
-                    News::Changed => counts.changed += 1,
-                    News::Unchanged => counts.unchanged += 1,
-                }
-            }
-            Kind::Folder => counts.folders += 1,
-            _ => counts.others += 1,
-        }
     }
 
     fn add(&mut self, marked: &Marked, deposit: &mut Deposit<'_>) -> Result<(), PartError> {
@@ -133,10 +116,7 @@ impl Lister {
         deposit: &mut Deposit<'_>,
     ) -> Result<(), PartError> {
         let counts = from.blocks()[number].counts;
-        self.counts.files += counts.files;
-        self.counts.folders += counts.folders;
-        self.counts.others += counts.others;
-        self.counts.bytes += counts.bytes;
+        self.counts.see_all(&counts);
         if from.is_of_this_run {
             self.counts.new += counts.new;
             self.counts.changed += counts.changed;
@@ -180,7 +160,7 @@ impl Lister {
             if from.is_of_this_run {
                 deposit.note_again(&block.uses);
                 if self.is_stored {
-                    let lines = from.lines_of(number).ok_or_else(marks_gone)?;
+                    let lines = from.lines_of(number).ok_or(PartError::MarksGone)?;
                     deposit.put_known(Hash::of(&lines), &lines)?;
                 }
             } else if !deposit.reuse_frames(&block.frames)? {
@@ -189,13 +169,9 @@ impl Lister {
             let sizes = (block.entries, u64::from(block.lines));
             let between = (&block.first, &block.last);
             self.listing.push_block(between, block.chunk, sizes, &mut put(deposit, self.is_stored))?;
-            return Ok(self.new.copy(from, number, deposit.noted())?);
+            return self.new.copy(from, number, deposit.noted());
         }
-        let entries = from.entries_of(number);
-        if entries.len() as u64 != block.entries {
-            return Err(marks_gone());
-        }
-        for mut marked in entries {
+        for mut marked in from.entries_of(number).ok_or(PartError::MarksGone)? {
             if !from.is_of_this_run {
                 marked.news = News::Unchanged;
             }
@@ -232,7 +208,7 @@ impl Lister {
     /// The last listing, when this one is the same and the store has all of it.
     fn whole(&mut self, deposit: &mut Deposit<'_>) -> Result<Option<ListingRef>, PartError> {
         let blocks = self.last.blocks();
-        if !self.is_stored || blocks.is_empty() || self.taken_over != Some(blocks.len()) {
+        if blocks.is_empty() || self.taken_over != Some(blocks.len()) {
             return Ok(None);
         }
         let Some((listing, nodes)) = self.last.listing() else { return Ok(None) };
@@ -243,8 +219,4 @@ impl Lister {
         }
         Ok(Some(listing))
     }
-}
-
-fn marks_gone() -> PartError {
-    PartError::Other("this machine's own notes of the last capture cannot be read any more".to_owned())
 }

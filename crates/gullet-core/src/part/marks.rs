@@ -28,8 +28,10 @@ use gullet_store::{Deposited, Frames, Hash, IoPath, PathError, Uses};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
+use super::secured::PartError;
 use crate::definition::When;
 use crate::plan::Plan;
+use crate::record::Counts;
 use crate::world::Clock;
 
 /// Marks must be older than the sync by this much where times have fractions: more than a clock tick, in nanoseconds.
@@ -87,6 +89,18 @@ impl Marked {
     /// Whether the marks are the same, settled or not.
     pub(super) fn same_marks(&self, meta: &fs::Metadata) -> bool {
         self.mark().is_same(meta)
+    }
+
+    /// Counts it, with what is new about it.
+    pub(super) fn count_in(&self, counts: &mut Counts) {
+        counts.see(&self.entry);
+        if self.entry.kind == Kind::File {
+            match self.news {
+                News::New => counts.new += 1,
+                News::Changed => counts.changed += 1,
+                News::Unchanged => counts.unchanged += 1,
+            }
+        }
     }
 
     pub(super) fn mark(&self) -> Mark<'_> {
@@ -285,18 +299,6 @@ impl Grounds {
     }
 }
 
-/// How many there are in a block.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
-pub(super) struct BlockCounts {
-    pub(super) files: u64,
-    pub(super) folders: u64,
-    pub(super) others: u64,
-    pub(super) bytes: u64,
-    pub(super) new: u64,
-    pub(super) changed: u64,
-    pub(super) unchanged: u64,
-}
-
 /// A block of marks.
 #[derive(Clone, Debug, Serialize, Deserialize)]
 pub(super) struct Block {
@@ -311,7 +313,7 @@ pub(super) struct Block {
     pub(super) chunk: Hash,
     /// Whether it ends where its own contents say so.
     pub(super) natural: bool,
-    pub(super) counts: BlockCounts,
+    pub(super) counts: Counts,
     /// The frames that hold its contents and itself.
     pub(super) frames: Frames,
     /// The same, for as long as the run that stores them goes on.
@@ -396,22 +398,23 @@ impl Marks {
         self.bytes(block.at + u64::from(block.marks), block.lines)
     }
 
-    /// The entries of a block with their marks; none when they cannot be read.
-    pub(super) fn entries_of(&self, number: usize) -> Vec<Marked> {
-        let read = || {
-            let (marks, lines) = (self.marks_of(number)?, self.lines_of(number)?);
-            let mut at = 0;
-            let mut found = Vec::new();
-            for line in lines.split(|byte| *byte == b'\n').filter(|line| !line.is_empty()) {
-                let entry: Entry = serde_json::from_slice(line).ok()?;
-                let (mark, next) = Mark::read(&marks, at)?;
-                at = next;
-                let Mark { ctime, inode, settled, news, .. } = mark;
-                found.push(Marked { entry, ctime, inode, settled, news, staged: None });
-            }
-            Some(found)
-        };
-        read().unwrap_or_default()
+    /// The entries of a block with their marks; `None` when they cannot be read, or are not those that were listed.
+    pub(super) fn entries_of(&self, number: usize) -> Option<Vec<Marked>> {
+        let (marks, lines) = (self.marks_of(number)?, self.lines_of(number)?);
+        let block = &self.blocks()[number];
+        if Hash::of(&lines) != block.chunk {
+            return None;
+        }
+        let mut at = 0;
+        let mut found = Vec::new();
+        for line in lines.split(|byte| *byte == b'\n').filter(|line| !line.is_empty()) {
+            let entry: Entry = serde_json::from_slice(line).ok()?;
+            let (mark, next) = Mark::read(&marks, at).filter(|(mark, _)| mark.path == entry.path.as_bytes())?;
+            at = next;
+            let Mark { ctime, inode, settled, news, .. } = mark;
+            found.push(Marked { entry, ctime, inode, settled, news, staged: None });
+        }
+        Some(found).filter(|found| found.len() as u64 == block.entries)
     }
 
     /// The block that would have `path`.
@@ -427,7 +430,8 @@ impl Marks {
             return None;
         }
         if self.loaded.as_ref().is_none_or(|(loaded, _)| *loaded != number) {
-            self.loaded = Some((number, self.entries_of(number)));
+            // What cannot be read is not known, and read again from the source.
+            self.loaded = Some((number, self.entries_of(number).unwrap_or_default()));
         }
         let (_, entries) = self.loaded.as_ref()?;
         let at = entries.binary_search_by(|marked| marked.entry.path.cmp(path)).ok()?;
@@ -442,32 +446,20 @@ pub(super) struct NewMarks {
     at: u64,
     blocks: Vec<Block>,
     marks: Vec<u8>,
-    counts: BlockCounts,
+    counts: Counts,
 }
 
 impl NewMarks {
     pub(super) fn create(path: PathBuf) -> Result<Self, PathError> {
         let file = File::options().read(true).write(true).create(true).truncate(true).open(&path).at(&path)?;
         let file = BufWriter::with_capacity(1 << 16, file);
-        Ok(Self { file, path, at: 0, blocks: Vec::new(), marks: Vec::new(), counts: BlockCounts::default() })
+        Ok(Self { file, path, at: 0, blocks: Vec::new(), marks: Vec::new(), counts: Counts::default() })
     }
 
     /// One more entry of the block that is open.
     pub(super) fn add(&mut self, marked: &Marked) {
         marked.mark().write(&mut self.marks);
-        match marked.entry.kind {
-            Kind::File => {
-                self.counts.files += 1;
-                self.counts.bytes += marked.entry.size;
-                match marked.news {
-                    News::New => self.counts.new += 1,
-                    News::Changed => self.counts.changed += 1,
-                    News::Unchanged => self.counts.unchanged += 1,
-                }
-            }
-            Kind::Folder => self.counts.folders += 1,
-            _ => self.counts.others += 1,
-        }
+        marked.count_in(&mut self.counts);
     }
 
     /// Closes the block that is open, as the listing did.
@@ -490,11 +482,10 @@ impl NewMarks {
     }
 
     /// Takes over a whole block.
-    pub(super) fn copy(&mut self, from: &Marks, number: usize, uses: Uses) -> Result<(), PathError> {
-        let gone = || PathError::new(&self.path, io::Error::from(io::ErrorKind::InvalidData));
-        let (marks, lines) = from.marks_of(number).zip(from.lines_of(number)).ok_or_else(gone)?;
+    pub(super) fn copy(&mut self, from: &Marks, number: usize, uses: Uses) -> Result<(), PartError> {
+        let (marks, lines) = from.marks_of(number).zip(from.lines_of(number)).ok_or(PartError::MarksGone)?;
         let block = from.blocks()[number].clone();
-        self.write(Block { at: self.at, frames: Frames::default(), uses, ..block }, &marks, &lines)
+        Ok(self.write(Block { at: self.at, frames: Frames::default(), uses, ..block }, &marks, &lines)?)
     }
 
     fn write(&mut self, block: Block, marks: &[u8], lines: &[u8]) -> Result<(), PathError> {

@@ -12,17 +12,23 @@
 //! - `walk`: the files below some roots, in the order of a listing. `marks`: which of them can be believed unchanged;
 //!   [`Grounds`]: the filesystems they are on.
 //! - `lister`: a listing while it is made, with its counts. `wanted`: what must be in it.
-//! - `files`, `sqlite`, `produce` (command and export), `tree` (a folder in scratch): the kinds. `drift`: the checks
+//! - `in_order`: a walk compared with the marks, block by block. `contents`: reading files. `pending`: what was copied in the
+//!   hold and waits to be stored. `seen`: what was seen in the hold, to tell whether it changed.
+//! - `files`, `sqlite`, `produce` (command and export), `stored` (what lies in scratch): the kinds. `drift`: the checks
 //!   against the last good run.
 
 mod btrfs;
+mod contents;
 mod drift;
 mod entry;
 mod files;
+mod in_order;
 mod lister;
 mod marks;
+mod pending;
 mod produce;
 mod secured;
+mod seen;
 mod sqlite;
 mod staging;
 mod stored;

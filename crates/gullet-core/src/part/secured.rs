@@ -1,15 +1,17 @@
 //! A part on its way: secured while the application is held, stored afterwards.
 
 use std::fs;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use gullet_store::listing::PathName;
 use gullet_store::{Cut, Deposit, Deposited, PathError, StoreError};
 use jiff::Timestamp;
 
-use super::files::{Copies, Known, Seen};
+use super::files::Known;
 use super::lister::{Listed, Lister};
 use super::marks::{Grounds, MadeMarks, Marks};
+use super::pending::{Copies, store_staged};
+use super::seen::Seen;
 use super::staging::Staging;
 use super::walk::{Walk, name_of};
 use super::wanted::Wanted;
@@ -45,6 +47,9 @@ pub enum PartError {
         /// What the engine said.
         source: rusqlite::Error,
     },
+    /// The marks of the last capture are damaged.
+    #[error("this machine's own notes of the last capture were damaged; they are removed, and the next run reads everything")]
+    MarksGone,
     /// The run was asked to stop, or the hold must be left.
     #[error("stopped before it was done")]
     Stopped,
@@ -119,6 +124,11 @@ impl Securing<'_, '_> {
         if self.patience.is_over(self.world.clock) { Err(PartError::Stopped) } else { Ok(()) }
     }
 
+    /// What earlier captures know of the part's files.
+    fn known(&self) -> Known {
+        Known { last: Marks::open(&self.marks), warm: self.warm.map(|warm| warm.marks.clone()) }
+    }
+
     /// Whether sources may be cloned rather than read at once: it saves time of the hold.
     pub(super) fn may_clone(&self) -> bool {
         self.in_hold && self.plan.secure() != Secure::Stream
@@ -154,8 +164,8 @@ pub fn warm(part: &PlannedPart, context: &mut Securing<'_, '_>) -> Result<WarmCo
     crate::state::private_folder(&context.scratch)?;
     let marks = context.scratch.with_extension("warm");
     let walk = Walk::of_files(part, context.plan).passing_over(context.staging.folders());
-    let last = context.marks.clone();
-    let (marks, counts) = files::warm(&walk, &last, marks, context)?;
+    let last = Marks::open(&context.marks);
+    let (marks, counts) = files::warm(&walk, last, marks, context)?;
     Ok(WarmCopy { marks, counts })
 }
 
@@ -171,7 +181,7 @@ enum Kept {
     /// It is in the store already.
     Files { walk: Walk, seen: Seen },
     /// Clones and copies of files, with what is known of each in `pending`.
-    Staged { walk: Walk, seen: Seen, pending: PathBuf, copies: PathBuf },
+    Staged { walk: Walk, seen: Seen, known: Known, pending: PathBuf, copies: PathBuf },
     /// Files that are read through a snapshot.
     Seen { walk: Walk },
     /// A copy of a database.
@@ -269,7 +279,23 @@ fn blank(part: &PlannedPart, started: Timestamp) -> Capture {
     }
 }
 
+/// Attempts to secure a part; once more, without marks, where those are damaged.
 fn attempt(part: &PlannedPart, context: &mut Securing<'_, '_>, started: Timestamp) -> Result<Secured, PartError> {
+    match attempt_once(part, context, started) {
+        Err(PartError::MarksGone) => {
+            drop_marks(&context.marks);
+            attempt_once(part, context, started)
+        }
+        other => other,
+    }
+}
+
+fn drop_marks(marks: &Path) {
+    // Where they cannot be removed either, the part fails again, and says why.
+    let _ = fs::remove_file(marks);
+}
+
+fn attempt_once(part: &PlannedPart, context: &mut Securing<'_, '_>, started: Timestamp) -> Result<Secured, PartError> {
     if context.scratch.exists() {
         fs::remove_dir_all(&context.scratch).map_err(|error| PathError::new(&context.scratch, error))?;
     }
@@ -336,8 +362,7 @@ fn secured_walk(
     new_marks: &mut Option<MadeMarks>,
     context: &mut Securing<'_, '_>,
 ) -> Result<Kept, PartError> {
-    let (last, warm) = (context.marks.clone(), context.warm.map(|warm| &warm.marks));
-    let known = Known { last: &last, warm };
+    let known = context.known();
     if context.may_clone() {
         let pending = context.scratch.join("pending.jsonl");
         let copies = context.scratch.join("copies");
@@ -347,7 +372,7 @@ fn secured_walk(
         judge_ground(part, &counts, &looked.roots, context.last)?;
         (capture.counts, capture.secured) = (counts, by);
         let seen = note_look(capture, looked);
-        return Ok(Kept::Staged { walk, seen, pending, copies });
+        return Ok(Kept::Staged { walk, seen, known, pending, copies });
     }
     let marks = context.scratch.join("marks");
     let wanted = Wanted::new(&part.spec.holds, walk.roots().iter().map(PathBuf::as_path));
@@ -441,7 +466,11 @@ impl Secured {
     /// When it could not be stored, or is not what it must be.
     pub fn store(&mut self, part: &PlannedPart, context: &mut Securing<'_, '_>) -> Result<(), PartError> {
         let is_files = matches!(self.kept, Kept::Files { .. } | Kept::Staged { .. } | Kept::Seen { .. });
-        self.store_kept(part, context)?;
+        self.store_kept(part, context).inspect_err(|error| {
+            if matches!(error, PartError::MarksGone) {
+                drop_marks(&self.marks);
+            }
+        })?;
         let capture = &mut self.capture;
         if let Some(warm) = context.warm {
             capture.counts.bytes_read += warm.counts.bytes_read;
@@ -465,8 +494,7 @@ impl Secured {
             Kept::Files { .. } => return Ok(()),
             Kept::Seen { walk } => {
                 let wanted = Wanted::new(&part.spec.holds, walk.roots().iter().map(PathBuf::as_path));
-                let warm = context.warm.map(|warm| &warm.marks);
-                let known = Known { last: &self.marks, warm };
+                let known = context.known();
                 let (listed, looked) = files::capture(walk, &known, new_marks, wanted, context)?;
                 judge_ground(part, &listed.counts, &looked.roots, context.last)?;
                 note_look(&mut self.capture, looked);
@@ -477,13 +505,16 @@ impl Secured {
             Kept::Database { .. } | Kept::Output { .. } | Kept::Folder { .. } => &[],
         };
         let wanted = Wanted::new(&part.spec.holds, roots.iter().map(PathBuf::as_path));
-        let mut lister = Lister::new(&self.marks, new_marks, wanted, context.deposit)?;
+        let last = match &self.kept {
+            Kept::Staged { known, .. } => known.last.clone(),
+            _ => Marks::open(&self.marks),
+        };
+        let mut lister = Lister::new(last, new_marks, wanted, context.deposit)?;
         let deposit = &mut *context.deposit;
         match &self.kept {
             Kept::Files { .. } | Kept::Seen { .. } => {}
-            Kept::Staged { pending, copies, .. } => {
-                let known = Known { last: &self.marks, warm: context.warm.map(|warm| &warm.marks) };
-                let listed = files::store_staged(pending, copies, lister, &known, context)?;
+            Kept::Staged { known, pending, copies, .. } => {
+                let listed = store_staged(pending, copies, lister, known, context)?;
                 self.listed(listed);
                 return Ok(());
             }

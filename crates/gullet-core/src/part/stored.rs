@@ -68,7 +68,7 @@ pub(super) fn folder(path: &Path, lister: &mut Lister, deposit: &mut Deposit<'_>
         entry.xattrs = entry::xattrs(&found.path).unwrap_or_default();
         match entry.kind {
             Kind::File => {
-                let source = super::files::open(&found.path)?;
+                let source = super::contents::open(&found.path)?;
                 (entry.chunks, entry.size) = contents(source, &found.path, Cut::Contents, deposit)?;
                 lister.counts.bytes_read += entry.size;
             }

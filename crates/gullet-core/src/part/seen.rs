@@ -1,0 +1,61 @@
+//! What was seen of files in the hold, so that it can be told before it is left whether any of them changed.
+
+use std::collections::HashSet;
+use std::hash::{DefaultHasher, Hash, Hasher};
+
+use gullet_store::PathError;
+use gullet_store::listing::Kind;
+
+use super::marks::{Mark, Marked};
+use super::secured::PartError;
+use super::walk::{Found, LeftOuts, Walk};
+
+/// What was seen of files in the hold, so that it can be told later whether they changed: a number for each.
+#[derive(Default)]
+pub(super) struct Seen(HashSet<u64>);
+
+impl Seen {
+    /// A file as it was found.
+    pub(super) fn add(&mut self, found: &Found) {
+        self.0.insert(Self::of(found));
+    }
+
+    /// A file as it was read.
+    pub(super) fn add_marked(&mut self, marked: &Marked) {
+        self.0.insert(Self::number(&marked.mark()));
+    }
+
+    fn number(mark: &Mark<'_>) -> u64 {
+        let mut hasher = DefaultHasher::new();
+        // A folder's own times change with what is in it, which is found by itself.
+        let marks = (mark.kind == Kind::File).then_some((mark.size, mark.mtime, mark.ctime, mark.inode));
+        (mark.path, mark.kind as u8, marks).hash(&mut hasher);
+        hasher.finish()
+    }
+
+    fn of(found: &Found) -> u64 {
+        Self::number(&Mark::of(found.name.as_bytes(), &found.meta))
+    }
+
+    /// The files that look other than they did; the first few by name, and how many.
+    pub(super) fn changed_since(&self, walk: &Walk) -> Result<(Vec<String>, u64), PartError> {
+        let (mut named, mut count, mut same) = (Vec::new(), 0, 0);
+        walk.run(&mut LeftOuts::default(), &mut |found: Found| {
+            if self.0.contains(&Self::of(&found)) {
+                same += 1;
+            } else {
+                count += 1;
+                if named.len() < 5 {
+                    named.push(found.path.display().to_string());
+                }
+            }
+            Ok::<_, PathError>(())
+        })?;
+        // What is missing beyond what changed is gone.
+        let gone = (self.0.len() as u64).saturating_sub(same + count);
+        if gone > 0 && named.len() < 5 {
+            named.push(format!("{gone} that are gone"));
+        }
+        Ok((named, count + gone))
+    }
+}
