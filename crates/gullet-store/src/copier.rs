@@ -8,7 +8,8 @@ use std::sync::mpsc::{Receiver, channel};
 use crate::cache::Cache;
 use crate::error::StoreError;
 use crate::hash::Hash;
-use crate::payload::{Durable, FileWriter, OpenPayload, Packed, PayloadFile};
+use crate::packing::{Durable, FileWriter, Packed};
+use crate::payload::{OpenPayload, PayloadFile};
 use crate::seal::Recipients;
 use crate::store::Store;
 

@@ -10,7 +10,8 @@ use crate::cache::{Cache, CachedPayload};
 use crate::error::StoreError;
 use crate::hash::Hash;
 use crate::location::Location;
-use crate::payload::{Durable, Packing, PayloadFile, PayloadWriter};
+use crate::packing::{Durable, Packing, PayloadWriter};
+use crate::payload::PayloadFile;
 use crate::seal::Recipients;
 
 /// What a run wrote and what it needs of earlier runs' payload; part of its record.

@@ -24,6 +24,7 @@ mod error;
 mod hash;
 pub mod listing;
 mod location;
+mod packing;
 mod payload;
 mod reader;
 mod seal;
