@@ -10,7 +10,7 @@ use jiff::tz::TimeZone;
 
 use crate::outcome::Outcome;
 use crate::record::{RECORD_VERSION, Record, Remark, RemarkKind};
-use crate::sealed::{self, Opened};
+use crate::sealed::{self, Draft, Opened};
 use crate::state::State;
 
 /// One run as the logbook knows it: its record and what was said about it later.
@@ -47,6 +47,19 @@ impl Logged {
     pub fn recipients(&self) -> Recipients {
         // They were keys when the record was written.
         Recipients::parse(&self.keys).unwrap_or_default()
+    }
+
+    /// A statement about it, to be stored with [`Logged::store_remark`].
+    pub(crate) fn remark(&self, at: Timestamp, what: RemarkKind, outcome: Outcome, text: String) -> Remark {
+        Remark::new(&self.record.run, &self.name, at, what, outcome, text)
+    }
+
+    /// Stores a remark about it, sealed for whom it is sealed.
+    ///
+    /// # Errors
+    /// When the store cannot take it.
+    pub(crate) fn store_remark(&self, remark: &Remark, store: &Store, state: Option<&State>) -> Result<(), StoreError> {
+        Draft::of_remark(remark, &self.record, &self.recipients())?.store(store, state).map(drop)
     }
 
     /// What it stands on now: as its record says, but for what was moved since.
@@ -106,30 +119,19 @@ impl Recent {
         recent.previous = names.last().map(ToString::to_string);
         let damaged = format!("-{}", RemarkKind::Damaged.word());
         for name in remark_names.iter().filter(|name| name.stem().ends_with(&damaged)) {
-            match sealed::read::<Remark>(store, name, Some(state)) {
-                Ok(opened) => recent.damaged.extend(opened.document.payload),
-                Err(error) => recent.unreadable.push((name.to_string(), error.to_string())),
-            }
+            let remark = read_remark(store, name, Some(state), &mut recent.unreadable);
+            recent.damaged.extend(remark.into_iter().flat_map(|remark| remark.payload));
         }
         for name in names.iter().rev() {
-            let record = match read_record(store, name, Some(state)) {
-                Ok(record) => record,
-                Err(error) => {
-                    recent.unreadable.push((name.to_string(), error.to_string()));
-                    continue;
-                }
+            let mut unreadable = Vec::new();
+            let of_run = |record: &Record| {
+                let folder = format!("remarks/{app}/{writer}/{}", record.run);
+                let names = remark_names.iter().filter(|name| name.folder() == folder);
+                names.filter_map(|name| read_remark(store, name, Some(state), &mut unreadable)).collect()
             };
-            let folder = format!("remarks/{app}/{writer}/{}", record.document.run);
-            let mut remarks = Vec::new();
-            for name in remark_names.iter().filter(|name| name.folder() == folder) {
-                match sealed::read::<Remark>(store, name, Some(state)) {
-                    Ok(opened) => remarks.push(opened.document),
-                    Err(error) => recent.unreadable.push((name.to_string(), error.to_string())),
-                }
-            }
-            remarks.sort_by_key(|remark| remark.at);
-            let Opened { document: record, keys, is_locked } = record;
-            let logged = Logged { name: name.to_string(), in_store: true, record, remarks, keys, is_locked };
+            let logged = read_run(store, name, Some(state), of_run, &mut recent.unreadable);
+            recent.unreadable.append(&mut unreadable);
+            let Some(logged) = logged else { continue };
             if logged.is_good() {
                 recent.last_good = Some(logged);
                 break;
@@ -209,20 +211,13 @@ impl Logbook {
         let below = |folder: &str| app.map_or(folder.to_owned(), |app| format!("{folder}/{app}"));
         let mut remarks: BTreeMap<String, Vec<Remark>> = BTreeMap::new();
         for name in store.documents(&below("remarks"))? {
-            match sealed::read::<Remark>(store, &name, state) {
-                Ok(opened) => remarks.entry(opened.document.record.clone()).or_default().push(opened.document),
-                Err(error) => book.unreadable.push((name.to_string(), error.to_string())),
+            if let Some(remark) = read_remark(store, &name, state, &mut book.unreadable) {
+                remarks.entry(remark.record.clone()).or_default().push(remark);
             }
         }
         for name in store.documents(&below("records"))? {
-            match read_record(store, &name, state) {
-                Ok(Opened { document: record, keys, is_locked }) => {
-                    let remarks = remarks.remove(name.as_str()).unwrap_or_default();
-                    let name = name.to_string();
-                    book.runs.push(Logged { name, in_store: true, record, remarks, keys, is_locked });
-                }
-                Err(error) => book.unreadable.push((name.to_string(), error.to_string())),
-            }
+            let of_run = |_: &Record| remarks.remove(name.as_str()).unwrap_or_default();
+            book.runs.extend(read_run(store, &name, state, of_run, &mut book.unreadable));
         }
         book.sort();
         Ok(book)
@@ -230,9 +225,6 @@ impl Logbook {
 
     fn sort(&mut self) {
         self.runs.sort_by_key(|logged| (logged.record.started, logged.record.run.clone()));
-        for logged in &mut self.runs {
-            logged.remarks.sort_by_key(|remark| remark.at);
-        }
     }
 
     /// Adds the records of this machine that wait for the store.
@@ -294,6 +286,33 @@ impl Logbook {
     pub fn last(&self, app: &str) -> Option<&Logged> {
         self.runs.iter().rev().find(|logged| logged.record.app == app)
     }
+}
+
+/// Reads a remark; what cannot be read is noted.
+fn read_remark(
+    store: &Store,
+    name: &DocumentName,
+    state: Option<&State>,
+    unreadable: &mut Vec<(String, String)>,
+) -> Option<Remark> {
+    let read = sealed::read::<Remark>(store, name, state);
+    read.map_err(|error| unreadable.push((name.to_string(), error.to_string()))).ok().map(|opened| opened.document)
+}
+
+/// Reads a run: its record, and what was said about it later; what cannot be read is noted.
+fn read_run(
+    store: &Store,
+    name: &DocumentName,
+    state: Option<&State>,
+    remarks: impl FnOnce(&Record) -> Vec<Remark>,
+    unreadable: &mut Vec<(String, String)>,
+) -> Option<Logged> {
+    let read = read_record(store, name, state);
+    let opened = read.map_err(|error| unreadable.push((name.to_string(), error.to_string()))).ok()?;
+    let Opened { document: record, keys, is_locked } = opened;
+    let mut remarks = remarks(&record);
+    remarks.sort_by_key(|remark| remark.at);
+    Some(Logged { name: name.to_string(), in_store: true, record, remarks, keys, is_locked })
 }
 
 /// Reads a record and refuses one of a newer form.

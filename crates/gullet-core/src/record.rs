@@ -336,6 +336,25 @@ pub struct Remark {
     pub sealed: Option<Sealed>,
 }
 
+impl Remark {
+    /// A statement about a run, whose record has this name.
+    pub fn new(run: &RunId, record: &str, at: Timestamp, what: RemarkKind, outcome: Outcome, text: String) -> Self {
+        Self {
+            remark: 1,
+            run: run.clone(),
+            record: record.to_owned(),
+            at,
+            what,
+            outcome,
+            text,
+            steps: Vec::new(),
+            payload: Vec::new(),
+            moved: Vec::new(),
+            sealed: None,
+        }
+    }
+}
+
 /// What a run stood on in one payload file lies in another one now.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Moved {

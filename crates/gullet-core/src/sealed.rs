@@ -13,7 +13,7 @@ use schemars::JsonSchema;
 use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
 
-use crate::record::{HoldReport, Record, Remark};
+use crate::record::{HoldReport, Record, Remark, stem_time};
 use crate::state::State;
 use crate::world::Host;
 
@@ -76,21 +76,15 @@ impl Sealable for Remark {
 }
 
 /// The bytes of a document, sealed for `keys` if there are any.
-///
-/// # Errors
-/// When it cannot be sealed.
-pub(crate) fn write<T: Sealable>(document: &T, keys: &Recipients) -> Result<Vec<u8>, StoreError> {
-    let json = |value: &T, pretty: bool| {
-        let bytes = if pretty { serde_json::to_vec_pretty(value) } else { serde_json::to_vec(value) };
-        bytes.map_err(|error| StoreError::Seal(error.to_string()))
-    };
+fn bytes<T: Sealable>(document: &T, keys: &Recipients) -> Result<Vec<u8>, StoreError> {
+    let failed = |error: serde_json::Error| StoreError::Seal(error.to_string());
     if keys.is_empty() {
-        return json(document, true);
+        return serde_json::to_vec_pretty(document).map_err(failed);
     }
-    let age = BASE64.encode(&keys.seal(&json(document, false)?)?);
+    let age = BASE64.encode(&keys.seal(&serde_json::to_vec(document).map_err(failed)?)?);
     let mut public = document.in_public();
     *public.sealed() = Some(Sealed { keys: keys.texts(), age });
-    json(&public, true)
+    serde_json::to_vec_pretty(&public).map_err(failed)
 }
 
 impl Record {
@@ -99,7 +93,7 @@ impl Record {
     /// # Errors
     /// When it cannot be sealed.
     pub fn document(&self, keys: &Recipients) -> Result<Vec<u8>, StoreError> {
-        write(self, keys)
+        bytes(self, keys)
     }
 }
 
@@ -109,30 +103,59 @@ impl Remark {
     /// # Errors
     /// When it cannot be sealed.
     pub fn document(&self, keys: &Recipients) -> Result<Vec<u8>, StoreError> {
-        write(self, keys)
+        bytes(self, keys)
     }
 }
 
-/// Adds a document to a store, sealed for `keys` if there are any; this machine keeps what is sealed in clear.
-///
-/// # Errors
-/// When it cannot be sealed, or the store cannot take it.
-pub(crate) fn add<T: Sealable>(
-    store: &Store,
-    (folder, stem): (&str, &str),
-    document: &T,
-    bytes: &[u8],
-    state: Option<&State>,
-) -> Result<DocumentName, StoreError> {
-    let name = store.add_document(folder, stem, bytes)?;
-    if let (Some(state), Some(hash)) = (state, name.hash())
-        && serde_json::from_slice::<T>(bytes).is_ok_and(|mut written| written.sealed().is_some())
-        && let Ok(clear) = serde_json::to_vec(document)
-    {
-        // Without it this machine needs an identity to look at its own logbook, and nothing else.
-        let _ = state.keep_clear(&store.info().id, &hash, &clear);
+/// A document on its way into a store.
+pub(crate) struct Draft {
+    folder: String,
+    stem: String,
+    bytes: Vec<u8>,
+    /// What this machine keeps of it, where it is sealed.
+    clear: Option<Vec<u8>>,
+}
+
+impl Draft {
+    /// A record, sealed for `keys` if there are any.
+    ///
+    /// # Errors
+    /// When it cannot be sealed.
+    pub(crate) fn of_record(record: &Record, keys: &Recipients) -> Result<Self, StoreError> {
+        Self::new(format!("records/{}/{}", record.app, record.writer), record.stem(), record, keys)
     }
-    Ok(name)
+
+    /// A remark about the run of a record.
+    ///
+    /// # Errors
+    /// When it cannot be sealed.
+    pub(crate) fn of_remark(remark: &Remark, about: &Record, keys: &Recipients) -> Result<Self, StoreError> {
+        let folder = format!("remarks/{}/{}/{}", about.app, about.writer, about.run);
+        Self::new(folder, format!("{}-{}", stem_time(remark.at), remark.what.word()), remark, keys)
+    }
+
+    fn new<T: Sealable>(folder: String, stem: String, document: &T, keys: &Recipients) -> Result<Self, StoreError> {
+        let clear = if keys.is_empty() { None } else { serde_json::to_vec(document).ok() };
+        Ok(Self { folder, stem, bytes: bytes(document, keys)?, clear })
+    }
+
+    /// The name that it will have.
+    pub(crate) fn name(&self) -> DocumentName {
+        DocumentName::of(&self.folder, &self.stem, &self.bytes)
+    }
+
+    /// Adds it to a store; this machine keeps what is sealed in clear.
+    ///
+    /// # Errors
+    /// When the store cannot take it.
+    pub(crate) fn store(&self, store: &Store, state: Option<&State>) -> Result<DocumentName, StoreError> {
+        let name = store.add_document(&self.folder, &self.stem, &self.bytes)?;
+        if let (Some(state), Some(hash), Some(clear)) = (state, name.hash(), &self.clear) {
+            // Without it this machine needs an identity to look at its own logbook, and nothing else.
+            let _ = state.keep_clear(&store.info().id, &hash, clear);
+        }
+        Ok(name)
+    }
 }
 
 /// A document as it was read.
@@ -159,7 +182,9 @@ pub(crate) fn read<T: Sealable>(
         return Ok(Opened { document: public, keys: Vec::new(), is_locked: false });
     };
     let kept = state.zip(name.hash()).and_then(|(state, hash)| state.clear(&store.info().id, &hash));
-    if let Some(document) = kept.and_then(|bytes| serde_json::from_slice::<T>(&bytes).ok()) {
+    let kept = kept.and_then(|bytes| serde_json::from_slice::<T>(&bytes).ok());
+    // What is kept here is not proven by the document's name, so it must agree with what is.
+    if let Some(document) = kept.filter(|kept| kept.is_of(&public)) {
         return Ok(Opened { document, keys, is_locked: false });
     }
     let damaged = |what: &str| StoreError::Damaged { name: name.to_string(), what: what.to_owned() };
@@ -215,5 +240,106 @@ impl State {
 
     fn clear(&self, store: &str, hash: &gullet_store::Hash) -> Option<Vec<u8>> {
         fs::read(self.clear_path(store, hash)).ok()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use std::sync::Arc;
+
+    use gullet_store::{Identities, Location, Memory, new_identity};
+    use jiff::Timestamp;
+
+    use super::*;
+    use crate::ids::RunId;
+    use crate::outcome::Outcome;
+    use crate::record::RemarkKind;
+    use crate::world::Random;
+
+    struct Sevens;
+
+    impl Random for Sevens {
+        fn fill(&self, bytes: &mut [u8]) {
+            bytes.fill(7);
+        }
+    }
+
+    struct Sealing {
+        memory: Memory,
+        keys: Recipients,
+        identities: Identities,
+        state: State,
+        _folder: tempfile::TempDir,
+    }
+
+    fn sealing() -> Sealing {
+        let (file, public) = new_identity("today", None).unwrap();
+        let folder = tempfile::tempdir().unwrap();
+        let state = State::open(&folder.path().join("state"), &Sevens).unwrap();
+        let keys = Recipients::parse(&[public]).unwrap();
+        let memory = Memory::default();
+        Store::create(Arc::new(memory.clone()), "s".to_owned(), "now".to_owned(), &keys).unwrap();
+        Sealing { memory, keys, identities: Identities::read(&file, &|| None).unwrap(), state, _folder: folder }
+    }
+
+    impl Sealing {
+        fn store(&self) -> Store {
+            Store::open(Arc::new(self.memory.clone())).unwrap()
+        }
+
+        fn opened(&self) -> Store {
+            self.store().with_identities(self.identities.clone())
+        }
+
+        /// Stores a remark under a name of its own; gives the name and the sealed part.
+        fn remark(&self, run: &str, text: &str) -> (DocumentName, Remark) {
+            let (run, text) = (RunId::from(run), text.to_owned());
+            let at = Timestamp::UNIX_EPOCH;
+            let remark = Remark::new(&run, "records/x", at, RemarkKind::Verified, Outcome::Complete, text);
+            let folder = format!("remarks/desk/w/{run}");
+            let draft = Draft::new(folder, "t".to_owned(), &remark, &self.keys).unwrap();
+            (draft.store(&self.store(), Some(&self.state)).unwrap(), remark)
+        }
+    }
+
+    #[test]
+    fn it_opens_with_an_identity_or_with_what_this_machine_kept() {
+        let sealing = sealing();
+        let (name, remark) = sealing.remark("one", "Una Tangle, berth 14");
+        let read = |store: &Store, state| read::<Remark>(store, &name, state).unwrap();
+        let locked = read(&sealing.store(), None);
+        assert!(locked.is_locked && locked.document.text.is_empty() && locked.document.run == remark.run);
+        assert_eq!(locked.keys, sealing.keys.texts());
+        for opened in [read(&sealing.opened(), None), read(&sealing.store(), Some(&sealing.state))] {
+            assert!(!opened.is_locked && opened.document == remark);
+        }
+        let stored = String::from_utf8(sealing.memory.read(name.as_str()).unwrap()).unwrap();
+        assert!(!stored.contains("Tangle"), "{stored}");
+    }
+
+    #[test]
+    fn a_sealed_part_of_another_document_is_damage() {
+        let sealing = sealing();
+        let (name, _) = sealing.remark("one", "of one");
+        let (other, _) = sealing.remark("two", "of two");
+        let public = |name: &DocumentName| sealing.store().document(name).unwrap().parse::<Remark>().unwrap();
+        let mut mixed = public(&name);
+        *mixed.sealed() = public(&other).sealed().take();
+        let mixed = serde_json::to_vec(&mixed).unwrap();
+        let name = sealing.store().add_document("remarks/desk/w/one", "mixed", &mixed).unwrap();
+        assert!(matches!(read::<Remark>(&sealing.opened(), &name, None), Err(StoreError::Damaged { .. })));
+    }
+
+    #[test]
+    fn what_this_machine_kept_is_believed_only_where_it_agrees() {
+        let sealing = sealing();
+        let (name, remark) = sealing.remark("one", "of one");
+        let hash = name.hash().unwrap();
+        let others = Remark { moved: Vec::new(), payload: vec!["payload/w/x".to_owned()], ..remark.clone() };
+        for kept in [serde_json::to_vec(&others).unwrap(), b"{\"cut off".to_vec()] {
+            sealing.state.keep_clear("s", &hash, &kept).unwrap();
+            assert!(read::<Remark>(&sealing.store(), &name, Some(&sealing.state)).unwrap().is_locked);
+            assert_eq!(read::<Remark>(&sealing.opened(), &name, Some(&sealing.state)).unwrap().document, remark);
+        }
     }
 }

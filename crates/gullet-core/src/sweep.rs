@@ -19,7 +19,6 @@ use crate::logbook::{Logbook, Logged};
 use crate::outcome::Outcome;
 use crate::part::chain;
 use crate::record::{Moved, Remark, RemarkKind};
-use crate::run::add_remark;
 use crate::state::{State, StateError, SweepLock};
 use crate::world::World;
 
@@ -158,20 +157,8 @@ pub fn thin(
     world: World<'_>,
 ) -> Result<(), SweepError> {
     may_thin(book, logged, store, state.writer())?;
-    let remark = Remark {
-        remark: 1,
-        run: logged.record.run.clone(),
-        record: logged.name.clone(),
-        at: world.clock.now(),
-        what: RemarkKind::Thinned,
-        outcome: Outcome::Complete,
-        text: because.to_owned(),
-        steps: Vec::new(),
-        payload: Vec::new(),
-        moved: Vec::new(),
-        sealed: None,
-    };
-    Ok(add_remark(store, &logged.record, &remark, &logged.recipients(), Some(state))?)
+    let remark = logged.remark(world.clock.now(), RemarkKind::Thinned, Outcome::Complete, because.to_owned());
+    Ok(logged.store_remark(&remark, store, Some(state))?)
 }
 
 /// What a sweep removes, and what it came to.
@@ -374,20 +361,9 @@ impl Sweeper<'_> {
         if moved.is_empty() {
             return Ok(());
         }
-        let remark = Remark {
-            remark: 1,
-            run: logged.record.run.clone(),
-            record: logged.name.clone(),
-            at: self.world.clock.now(),
-            what: RemarkKind::Moved,
-            outcome: Outcome::Complete,
-            text: "payload that was mostly unneeded was written anew".to_owned(),
-            steps: Vec::new(),
-            payload: Vec::new(),
-            moved,
-            sealed: None,
-        };
-        Ok(add_remark(self.store, &logged.record, &remark, &logged.recipients(), Some(self.state))?)
+        let text = "payload that was mostly unneeded was written anew".to_owned();
+        let remark = logged.remark(self.world.clock.now(), RemarkKind::Moved, Outcome::Complete, text);
+        Ok(logged.store_remark(&Remark { moved, ..remark }, self.store, Some(self.state))?)
     }
 }
 

@@ -17,7 +17,6 @@ use crate::logbook::{Logbook, Logged};
 use crate::outcome::Outcome;
 use crate::part::chain;
 use crate::record::{Remark, RemarkKind};
-use crate::run::add_remark;
 use crate::state::{State, StateError, write_whole};
 use crate::world::{Stop, World};
 
@@ -491,20 +490,8 @@ pub fn remark(
             let what = what.into_iter().find(|text| !text.is_empty()).unwrap_or_default();
             (RemarkKind::Damaged, Outcome::Incomplete, format!("damaged: {what}"))
         };
-        let remark = Remark {
-            remark: 1,
-            run: logged.record.run.clone(),
-            record: logged.name.clone(),
-            at: world.clock.now(),
-            what,
-            outcome,
-            text,
-            steps: Vec::new(),
-            payload: verdict.payload.clone(),
-            moved: Vec::new(),
-            sealed: None,
-        };
-        add_remark(store, &logged.record, &remark, &logged.recipients(), state)?;
+        let remark = logged.remark(world.clock.now(), what, outcome, text);
+        logged.store_remark(&Remark { payload: verdict.payload.clone(), ..remark }, store, state)?;
     }
     Ok(())
 }

@@ -146,19 +146,8 @@ fn small(sealed: bool) -> Small {
         let name = store.add_document("records/desk/w", &record.stem(), &bytes).unwrap();
         previous = Some(name.to_string());
     }
-    let remark = Remark {
-        remark: 1,
-        run: RunId::from("two"),
-        record: previous.unwrap(),
-        at: Still.now(),
-        what: RemarkKind::Hooks,
-        outcome: Outcome::Complete,
-        text: "the hooks succeeded".to_owned(),
-        steps: Vec::new(),
-        payload: Vec::new(),
-        moved: Vec::new(),
-        sealed: None,
-    };
+    let (run, text) = (RunId::from("two"), "the hooks succeeded".to_owned());
+    let remark = Remark::new(&run, &previous.unwrap(), Still.now(), RemarkKind::Hooks, Outcome::Complete, text);
     store.add_document("remarks/desk/w/two", "20261125T010000.000Z-hooks", &remark.document(&keys).unwrap()).unwrap();
     let retired = br#"{"writer":"gone","at":"2026-11-25T01:00:00Z","by":"skerry"}"#;
     store.add_document("retired/gone", "20261125T010000.000Z", retired).unwrap();

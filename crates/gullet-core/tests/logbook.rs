@@ -3,10 +3,13 @@
 
 use std::sync::Arc;
 
-use gullet_core::logbook::{FindError, Logbook, RunSpec};
-use gullet_core::record::{HoldReport, RECORD_VERSION, Record, Remark, RemarkKind};
+use gullet_core::logbook::{FindError, Logbook, Logged, Recent, RunSpec};
+use gullet_core::record::{HoldReport, Moved, RECORD_VERSION, Record, Remark, RemarkKind};
+use gullet_core::state::State;
+use gullet_core::sweep::may_thin;
+use gullet_core::world::Random;
 use gullet_core::{Outcome, RunId};
-use gullet_store::{Hash, Location, Memory, Store};
+use gullet_store::{Hash, Location, Memory, Need, PayloadFile, Store};
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 
@@ -56,23 +59,31 @@ impl Book {
     }
 
     fn remark(&self, record: &str, run: &str, at: &str, what: RemarkKind, outcome: Outcome) {
-        let remark = Remark {
-            remark: 1,
-            run: RunId::from(run),
-            record: record.to_owned(),
-            at: at.parse().unwrap(),
-            what,
-            outcome,
-            text: "said later".to_owned(),
-            steps: Vec::new(),
-            payload: Vec::new(),
-            moved: Vec::new(),
-            sealed: None,
-        };
+        let (run_id, at_time) = (RunId::from(run), at.parse().unwrap());
+        let remark = Remark::new(&run_id, record, at_time, what, outcome, "said later".to_owned());
         let bytes = serde_json::to_vec(&remark).unwrap();
         self.store
-            .add_document(&format!("remarks/quaybook/w/{run}"), &format!("{at}-x").replace(':', ""), &bytes)
+            .add_document(
+                &format!("remarks/quaybook/w/{run}"),
+                &format!("{at}-{}", what.word()).replace(':', ""),
+                &bytes,
+            )
             .unwrap();
+    }
+
+    /// A remark with more in it than an outcome.
+    fn say(&self, remark: &Remark) {
+        let stem = format!("{}-{}", remark.at, remark.what.word()).replace(':', "");
+        let bytes = serde_json::to_vec(remark).unwrap();
+        self.store.add_document(&format!("remarks/quaybook/w/{}", remark.run), &stem, &bytes).unwrap();
+    }
+
+    fn logged(&self, run: &str) -> Logged {
+        self.read().runs.into_iter().find(|logged| logged.record.run.as_str() == run).unwrap()
+    }
+
+    fn may_thin(&self, run: &str, own: &str) -> Result<(), String> {
+        may_thin(&self.read(), &self.logged(run), &self.store, own).map_err(|error| error.to_string())
     }
 
     fn read(&self) -> Logbook {
@@ -165,4 +176,87 @@ fn keys_that_a_later_version_adds_are_passed_over() {
     book.memory.remove(&name).unwrap();
     book.store.add_document("records/quaybook/w", "20261101T013000.000Z-aa11", more.as_bytes()).unwrap();
     assert_eq!(book.find("aa11").unwrap(), "aa11");
+}
+
+struct Sevens;
+
+impl Random for Sevens {
+    fn fill(&self, bytes: &mut [u8]) {
+        bytes.fill(7);
+    }
+}
+
+#[test]
+fn a_run_looks_back_to_the_last_good_one_and_no_further() {
+    let folder = tempfile::tempdir().unwrap();
+    let state = State::open(&folder.path().join("state"), &Sevens).unwrap();
+    let book = Book::new();
+    let recent = |book: &Book| Recent::read(&book.store, "quaybook", "w", &state).unwrap();
+    assert!(recent(&book).previous.is_none() && recent(&book).last_good.is_none());
+    let oldest = book.add("aa11", "quaybook", "2026-11-01T01:30:00Z", Outcome::Complete);
+    let good = book.add("aa22", "quaybook", "2026-11-02T01:30:00Z", Outcome::Warnings);
+    let failed = book.add("bb33", "quaybook", "2026-11-03T01:30:00Z", Outcome::Failed);
+    book.add("cc44", "ledger", "2026-11-04T01:30:00Z", Outcome::Complete);
+    let last_good = |book: &Book| recent(book).last_good.map(|logged| logged.name);
+    assert_eq!((last_good(&book), recent(&book).previous), (Some(good.clone()), Some(failed.clone())));
+    // What lies behind the last good run is not read, so its damage is not this run's matter.
+    book.memory.tamper(&oldest, |bytes| bytes[20] ^= 1);
+    assert!(recent(&book).unreadable.is_empty());
+    book.memory.tamper(&failed, |bytes| bytes[20] ^= 1);
+    assert_eq!(recent(&book).unreadable[0].0, failed);
+    assert_eq!(last_good(&book), Some(good.clone()));
+    book.memory.tamper(&oldest, |bytes| bytes[20] ^= 1);
+    let at = "2026-11-05T01:00:00Z".parse().unwrap();
+    let text = "damaged".to_owned();
+    let remark = Remark::new(&RunId::from("aa22"), &good, at, RemarkKind::Damaged, Outcome::Incomplete, text);
+    book.say(&Remark { payload: vec!["payload/w/aa22/000000.zst".to_owned()], ..remark });
+    assert_eq!(last_good(&book), Some(oldest), "what is damaged is not good");
+    assert_eq!(recent(&book).damaged, ["payload/w/aa22/000000.zst"]);
+}
+
+#[test]
+fn the_newest_runs_are_never_given_up() {
+    let book = Book::new();
+    book.add("aa11", "quaybook", "2026-11-01T01:30:00Z", Outcome::Complete);
+    book.add("aa22", "quaybook", "2026-11-02T01:30:00Z", Outcome::Complete);
+    let warned = book.add("aa33", "quaybook", "2026-11-03T01:30:00Z", Outcome::Warnings);
+    book.add("bb44", "quaybook", "2026-11-04T01:30:00Z", Outcome::Failed);
+    assert_eq!(book.may_thin("aa11", "w"), Ok(()));
+    assert!(book.may_thin("aa22", "w").unwrap_err().contains("newest one without warnings"));
+    assert!(book.may_thin("aa33", "w").unwrap_err().contains("newest complete one"));
+    assert_eq!(book.may_thin("bb44", "w"), Ok(()), "a failed run protects nothing");
+    assert!(book.may_thin("aa11", "other").unwrap_err().contains("another machine wrote it"));
+    // Once another run is newest and clean, the former ones may go; given up twice is once.
+    let clean = book.add("cc55", "quaybook", "2026-11-05T01:30:00Z", Outcome::Complete);
+    assert_eq!((book.may_thin("aa22", "w"), book.may_thin("aa33", "w")), (Ok(()), Ok(())));
+    book.remark(&warned, "aa33", "2026-11-06T01:00:00Z", RemarkKind::Thinned, Outcome::Complete);
+    assert!(book.may_thin("aa33", "w").unwrap_err().contains("already"));
+    assert!(!book.logged("aa33").is_good() && book.logged("aa33").is_thinned());
+    // Damage makes the newest one worthless, and the one before it precious again.
+    book.remark(&clean, "cc55", "2026-11-07T01:00:00Z", RemarkKind::Damaged, Outcome::Incomplete);
+    assert!(book.may_thin("aa22", "w").unwrap_err().contains("newest complete one"));
+}
+
+#[test]
+fn what_was_moved_is_stood_on_where_it_lies_now() {
+    let book = Book::new();
+    let name = book.add("aa11", "quaybook", "2026-11-01T01:30:00Z", Outcome::Complete);
+    let file =
+        |name: &str| PayloadFile { name: name.to_owned(), length: 9, blake3: Hash::of(b"x"), frames: 2, chunks: 2 };
+    let mut logged = book.logged("aa11");
+    logged.record.holdings.wrote = vec![file("own"), file("kept")];
+    let need = |name: &str| Need { name: name.to_owned(), length: 9, frames: vec![[0, 1]] };
+    logged.record.holdings.needs = vec![need("old"), need("older")];
+    let moved = |from: &str, to: &str| Moved { from: from.to_owned(), to: file(to), frames: vec![[1, 1]] };
+    let (run, text) = (RunId::from("aa11"), "moved".to_owned());
+    let at = "2026-11-05T01:00:00Z".parse().unwrap();
+    let remark = Remark::new(&run, &name, at, RemarkKind::Moved, Outcome::Complete, text);
+    // What lay in one file may lie in two, and be moved once more.
+    logged.remarks.push(Remark { moved: vec![moved("old", "new-1"), moved("old", "new-2")], ..remark.clone() });
+    logged.remarks.push(Remark { moved: vec![moved("new-1", "newest")], ..remark });
+    let holdings = logged.holdings();
+    let names = |needs: &[Need]| needs.iter().map(|need| need.name.clone()).collect::<Vec<_>>();
+    assert_eq!(names(&holdings.needs), ["older", "new-2", "newest"]);
+    assert_eq!(holdings.wrote.len(), 2);
+    assert_eq!(holdings.needs[2].frames, [[1, 1]]);
 }

@@ -124,12 +124,12 @@ impl Reading {
         let locked = runs().filter(|logged| logged.is_locked).count() as u64;
         if locked > 0 {
             let given = self.stores.iter().any(|(store, _)| !store.identities().is_empty());
-            let why =
-                if given { "with none of the identities given" } else { "without an identity (`--identity FILE`)" };
-            ui.warning(&format!(
-                "{} sealed for others or locked: nothing more is shown {why}",
-                crate::text::count(locked, "run")
-            ));
+            let why = if given {
+                "none of the identities given opens them"
+            } else {
+                "without an identity (`--identity FILE`) only what is in clear is shown of them"
+            };
+            ui.warning(&format!("{}: {why}", crate::text::count(locked, "sealed run")));
         }
         for (name, why) in self.stores.iter().flat_map(|(_, book)| &book.unreadable) {
             ui.warning(&format!("{name} cannot be read: {why}"));

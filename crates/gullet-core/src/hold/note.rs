@@ -9,6 +9,7 @@ use std::fs::{self, File, OpenOptions};
 use std::io::{self, Read, Write};
 use std::os::unix::fs::{FileExt, MetadataExt, OpenOptionsExt};
 use std::path::{Path, PathBuf};
+use std::time::Duration;
 
 use gullet_store::{IoPath, PathError};
 use jiff::Timestamp;
@@ -16,6 +17,7 @@ use rustix::fs::FlockOperation;
 use serde::{Deserialize, Serialize};
 
 use crate::definition::HoldStep;
+use crate::world::Clock;
 
 /// Bytes of the head.
 const HEAD: usize = 4096;
@@ -195,6 +197,18 @@ impl Note {
             return Ok(Stuck::Nothing);
         }
         Ok(Stuck::Forgotten(Box::new(Self { path, file, head }), steps))
+    }
+
+    /// Waits until no living process owns the note of an application, `most` at the most; whether that is so.
+    pub fn await_owner_gone(folder: &Path, app: &str, most: Duration, clock: &dyn Clock) -> bool {
+        let began = clock.uptime();
+        while matches!(Self::look(folder, app), Ok(Stuck::Alive(_))) {
+            if clock.uptime().saturating_sub(began) > most {
+                return false;
+            }
+            clock.sleep(Duration::from_millis(5));
+        }
+        true
     }
 
     /// Makes the note of a new hold and takes its lock.

@@ -291,7 +291,9 @@ impl Capturing<'_, '_, '_> {
             let last = self.sink.last_of(&marked.entry.path);
             // A chunk that the cache no longer knows lies in the frames of its block all the same.
             let deposit = &mut *self.context.deposit;
-            if !deposit.reuse(&marked.entry.chunks)? && !deposit.reuse_frames(&self.in_order.marks.blocks()[self.in_order.block].frames)? {
+            if !deposit.reuse(&marked.entry.chunks)?
+                && !deposit.reuse_frames(&self.in_order.marks.blocks()[self.in_order.block].frames)?
+            {
                 return Err(PartError::Other("the store lost what was about to be used again".to_owned()));
             }
             self.sink.push(marked, last.as_ref(), self.context)?;

@@ -220,3 +220,6 @@ impl Lister {
         Ok(Some(listing))
     }
 }
+
+#[cfg(test)]
+mod tests;

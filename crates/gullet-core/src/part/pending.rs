@@ -46,7 +46,12 @@ impl Copies {
         }
     }
 
-    pub(super) fn copy(&mut self, mut source: DataReader, size: u64, from: &Path) -> Result<Option<(Staged, u64)>, PartError> {
+    pub(super) fn copy(
+        &mut self,
+        mut source: DataReader,
+        size: u64,
+        from: &Path,
+    ) -> Result<Option<(Staged, u64)>, PartError> {
         if self.end.saturating_add(size) > self.most {
             return Ok(None);
         }

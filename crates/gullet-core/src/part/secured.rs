@@ -48,7 +48,9 @@ pub enum PartError {
         source: rusqlite::Error,
     },
     /// The marks of the last capture are damaged.
-    #[error("this machine's own notes of the last capture were damaged; they are removed, and the next run reads everything")]
+    #[error(
+        "this machine's own notes of the last capture were damaged; they are removed, and the next run reads everything"
+    )]
     MarksGone,
     /// The run was asked to stop, or the hold must be left.
     #[error("stopped before it was done")]

@@ -317,12 +317,7 @@ impl<'a> Driver<'a, '_> {
     fn leave_without_guard(&mut self, done: &mut Done) -> Result<(), String> {
         let notes = notes_folder(&self.plan.state);
         // A process that dies closes its pipe before it lets go of the note's lock.
-        let began = self.world.clock.uptime();
-        while matches!(Note::look(&notes, &self.plan.app), Ok(Stuck::Alive(_)))
-            && self.world.clock.uptime().saturating_sub(began) < DYING
-        {
-            self.world.clock.sleep(Duration::from_millis(5));
-        }
+        Note::await_owner_gone(&notes, &self.plan.app, DYING, self.world.clock);
         let left = forgotten::leave(&notes, &self.plan.app, self.world, &self.scratch);
         done.note = Some("the guard is gone; left by the run itself".to_owned());
         match left {

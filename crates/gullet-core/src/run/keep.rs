@@ -10,8 +10,8 @@ use crate::logbook::Logged;
 use crate::machine::{Moment, Reply};
 use crate::outcome::Outcome;
 use crate::part::chain;
-use crate::record::{RECORD_VERSION, Record, Remark, RemarkKind, stem_time};
-use crate::sealed;
+use crate::record::{RECORD_VERSION, Record, Remark, RemarkKind};
+use crate::sealed::Draft;
 use crate::state::State;
 use crate::verify::read_all;
 use crate::words::{count, size};
@@ -182,28 +182,18 @@ impl Driver<'_, '_> {
         if crate::sweep::is_retired(store, &record.writer).map_err(|error| chain(&error))? {
             return Err("this machine was retired as a writer of the store meanwhile".to_owned());
         }
-        let folder = format!("records/{}/{}", record.app, record.writer);
-        let bytes = sealed::write(record, &self.plan.seal).map_err(|error| chain(&error))?;
-        let name = DocumentName::of(&folder, &record.stem(), &bytes);
-        // Noted before and after, so that a record of this writer that is noted nowhere means another machine.
-        let noted = self.state.note_record(&record.store, &record.app, name.as_str(), false);
-        noted.map_err(|error| chain(&error))?;
-        let place = (folder.as_str(), record.stem());
-        let name = sealed::add(store, (place.0, &place.1), record, &bytes, Some(self.state));
-        let name = name.map_err(|error| chain(&error))?;
-        let _ = self.state.note_record(&record.store, &record.app, name.as_str(), true);
+        let name = store_record(record, &self.plan.seal, store, self.state)?;
         self.send_waiting(store);
         Ok(name.to_string())
     }
 
     /// Sends the records that waited for the store; one that it still cannot take goes on waiting.
     fn send_waiting(&self, store: &Store) {
-        for (app, path) in self.state.waiting(Some(&self.plan.app)) {
+        for (_, path) in self.state.waiting(Some(&self.plan.app)) {
             let Ok(bytes) = fs::read(&path) else { continue };
             let Ok(record) = serde_json::from_slice::<Record>(&bytes) else { continue };
-            let folder = format!("records/{app}/{}", record.writer);
-            let sent = sealed::write(&record, &self.plan.seal)
-                .and_then(|bytes| sealed::add(store, (&folder, &record.stem()), &record, &bytes, Some(self.state)));
+            let sent =
+                Draft::of_record(&record, &self.plan.seal).and_then(|draft| draft.store(store, Some(self.state)));
             if sent.is_ok() {
                 let _ = fs::remove_file(&path);
             }
@@ -244,20 +234,14 @@ impl Driver<'_, '_> {
             return;
         }
         let ok = reply != Reply::No;
-        let remark = Remark {
-            remark: 1,
-            run: self.run.clone(),
-            record: committed.name.clone(),
-            at: self.world.clock.now(),
-            what: if moment == Moment::Finished { RemarkKind::Finished } else { RemarkKind::Hooks },
-            outcome: if ok { Outcome::Complete } else { Outcome::Warnings },
-            text: format!("`{}` hooks {}", moment.word(), if ok { "succeeded" } else { "failed" }),
-            steps: vec![report],
-            payload: Vec::new(),
-            moved: Vec::new(),
-            sealed: None,
-        };
-        if let Err(error) = add_remark(store, &committed.record, &remark, &self.plan.seal, Some(self.state)) {
+        let what = if moment == Moment::Finished { RemarkKind::Finished } else { RemarkKind::Hooks };
+        let outcome = if ok { Outcome::Complete } else { Outcome::Warnings };
+        let text = format!("`{}` hooks {}", moment.word(), if ok { "succeeded" } else { "failed" });
+        let remark = Remark::new(&self.run, &committed.name, self.world.clock.now(), what, outcome, text);
+        let remark = Remark { steps: vec![report], ..remark };
+        let stored = Draft::of_remark(&remark, &committed.record, &self.plan.seal)
+            .and_then(|draft| draft.store(store, Some(self.state)));
+        if let Err(error) = stored {
             self.warn(Some("record"), format!("the hooks' result could not be stored: {}", chain(&error)));
         }
     }
@@ -274,35 +258,23 @@ pub fn remark_declared(
     world: World<'_>,
     state: &State,
 ) -> Result<(), gullet_store::StoreError> {
-    let remark = Remark {
-        remark: 1,
-        run: logged.record.run.clone(),
-        record: logged.name.clone(),
-        at: world.clock.now(),
-        what: RemarkKind::Declared,
-        outcome: Outcome::Complete,
-        text: text.to_owned(),
-        steps: Vec::new(),
-        payload: Vec::new(),
-        moved: Vec::new(),
-        sealed: None,
-    };
-    add_remark(store, &logged.record, &remark, &logged.recipients(), Some(state))
+    let remark = logged.remark(world.clock.now(), RemarkKind::Declared, Outcome::Complete, text.to_owned());
+    logged.store_remark(&remark, store, Some(state))
 }
 
-/// Writes a remark about a run.
-///
-/// # Errors
-/// When the store cannot take it.
-pub(crate) fn add_remark(
-    store: &Store,
+/// Stores the record of a run that was made now. It is noted before and after, so that a record of this writer that is noted
+/// nowhere means another machine.
+pub(super) fn store_record(
     record: &Record,
-    remark: &Remark,
     keys: &Recipients,
-    state: Option<&State>,
-) -> Result<(), gullet_store::StoreError> {
-    let folder = format!("remarks/{}/{}/{}", record.app, record.writer, record.run);
-    let stem = format!("{}-{}", stem_time(remark.at), remark.what.word());
-    let bytes = sealed::write(remark, keys)?;
-    sealed::add(store, (&folder, &stem), remark, &bytes, state).map(drop)
+    store: &Store,
+    state: &State,
+) -> Result<DocumentName, String> {
+    let draft = Draft::of_record(record, keys).map_err(|error| chain(&error))?;
+    let noted = state.note_record(&record.store, &record.app, draft.name().as_str(), false);
+    noted.map_err(|error| chain(&error))?;
+    let name = draft.store(store, Some(state)).map_err(|error| chain(&error))?;
+    // Where that cannot be noted, it is still noted as about to be written.
+    let _ = state.note_record(&record.store, &record.app, name.as_str(), true);
+    Ok(name)
 }

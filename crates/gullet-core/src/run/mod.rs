@@ -1,15 +1,19 @@
 //! The driver of a run: performs what the [`machine`](crate::machine) decides, and emits events.
 //!
+//! - [`look_back`]: what a run must know of the runs before it, and under which id it goes on.
 //! - [`execute`]: one run from preflight to its last hook; gives an [`Ended`].
-//! - `hold`: looking, entering, proving, leaving. `keep`: making durable, reading back, recording, remarks.
+//! - `hold`: looking, entering, proving, leaving. `parts`: securing and storing them. `keep`: making durable, reading back,
+//!   recording, remarks.
 //! - [`recover`]: records of runs that died.
 
 mod driver;
 mod hold;
 mod keep;
+mod parts;
+mod past;
 mod recover;
 
 pub use driver::{Ended, Setup, execute};
-pub(crate) use keep::add_remark;
 pub use keep::remark_declared;
+pub use past::{PastError, look_back};
 pub use recover::recover;

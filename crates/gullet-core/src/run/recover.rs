@@ -7,14 +7,15 @@ use std::time::Duration;
 use gullet_store::{Hash, Recipients, Store};
 
 use crate::event::{Event, Listener, What};
-use crate::hold::{Note, Stuck, notes_folder};
+use crate::hold::{Note, notes_folder};
 use crate::ids::RunId;
 use crate::outcome::Outcome;
 use crate::part::chain;
 use crate::record::{Note as RecordNote, RECORD_VERSION, Record, RecordBuilder};
-use crate::sealed;
 use crate::state::{AppLock, State};
 use crate::world::World;
+
+use super::keep::store_record;
 
 /// How long a command waits for a guard that is leaving the hold of a run that died.
 const GUARD_MAY_TAKE: Duration = Duration::from_secs(3);
@@ -33,7 +34,8 @@ pub fn recover(
 ) -> Vec<String> {
     let mut recovered = Vec::new();
     for path in state.open_logs(app) {
-        if is_being_left(app, state, world) {
+        // A guard that is leaving the hold of a run that died is given a moment to come to its end.
+        if !Note::await_owner_gone(&notes_folder(state.folder()), app, GUARD_MAY_TAKE, world.clock) {
             // A record that said "not released" now would be wrong in a moment; a later command writes it.
             continue;
         }
@@ -41,16 +43,9 @@ pub fn recover(
             let _ = state.close_log(&path);
             continue;
         };
-        let clear = serde_json::to_vec_pretty(&record).unwrap_or_default();
-        let Ok(bytes) = sealed::write(&record, keys) else { continue };
-        let folder = format!("records/{app}/{}", record.writer);
-        let stored = store.is_some_and(|store| {
-            let name = gullet_store::DocumentName::of(&folder, &record.stem(), &bytes);
-            let noted = state.note_record(&record.store, app, name.as_str(), false).is_ok();
-            let stored = noted && sealed::add(store, (&folder, &record.stem()), &record, &bytes, Some(state)).is_ok();
-            stored && state.note_record(&record.store, app, name.as_str(), true).is_ok()
-        });
+        let stored = store.is_some_and(|store| store_record(&record, keys, store, state).is_ok());
         let kept = stored || {
+            let clear = serde_json::to_vec_pretty(&record).unwrap_or_default();
             let name = format!("{}-{}.json", record.stem(), Hash::of(&clear));
             state.keep_waiting(app, &name, &clear).is_ok()
         };
@@ -65,18 +60,6 @@ pub fn recover(
         }
     }
     recovered
-}
-
-/// Whether a guard lives that is leaving the hold of a run that died. It is given a moment to come to its end.
-fn is_being_left(app: &str, state: &State, world: World<'_>) -> bool {
-    let began = world.clock.uptime();
-    while matches!(Note::look(&notes_folder(state.folder()), app), Ok(Stuck::Alive(_))) {
-        if world.clock.uptime().saturating_sub(began) > GUARD_MAY_TAKE {
-            return true;
-        }
-        world.clock.sleep(Duration::from_millis(20));
-    }
-    false
 }
 
 /// The record of a run by its log; `None` when the log says nothing, or the run is recorded already.

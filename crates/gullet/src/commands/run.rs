@@ -7,9 +7,8 @@ use gullet_core::hook::Runner;
 use gullet_core::ids::RunId;
 use gullet_core::logbook::Recent;
 use gullet_core::plan::{Plan, PlanError, Request};
-use gullet_core::run::{Ended, Setup, execute};
+use gullet_core::run::{Ended, PastError, Setup, execute, look_back};
 use gullet_core::state::{State, SweepLock};
-use gullet_core::sweep;
 
 use crate::cli::Global;
 use crate::error::CommandError;
@@ -95,33 +94,13 @@ pub fn run_one(
     let folder = std::sync::Arc::new(gullet_store::Folder::new(location));
     let mut store = gullet_store::Store::open(folder);
     let mut state = state.clone();
-    if let Ok(opened) = &store
-        && sweep::is_retired(opened, state.writer())?
-    {
-        state.renew_writer(&opened.info().id, world.random)?;
-        let text = "this machine was retired as a writer of the store; it goes on as the new writer";
-        ui.warning(&format!("{text} {}, and captures everything anew", state.writer()));
-    }
     let mut recent = Recent::default();
     if let Ok(opened) = &store {
-        match Recent::read(opened, &app, state.writer(), &state) {
-            Ok(read) => recent = read,
-            Err(error) => store = Err(error),
+        match look_back(opened, &app, &mut state, world, &mut |text| ui.warning(text)) {
+            Ok(found) => recent = found,
+            Err(PastError::Store(error)) => store = Err(error),
+            Err(PastError::State(error)) => return Err(error.into()),
         }
-    }
-    for (name, why) in &recent.unreadable {
-        ui.warning(&format!("{name} cannot be read: {why}"));
-    }
-    if let Ok(store) = &store
-        && state.is_behind(&store.info().id, &app, recent.previous.as_deref())?
-    {
-        state.renew_writer(&store.info().id, world.random)?;
-        ui.warning(&format!(
-            "the store has runs of this machine that it did not make: it is a copy, or its state is older than the \
-             store. It goes on as the new writer {}, and captures everything anew",
-            state.writer()
-        ));
-        recent = Recent::default();
     }
     let state = &state;
     let Recent { last_good, previous, damaged, .. } = recent;

@@ -25,8 +25,14 @@ use crate::ui::{GOOD, Ui, styled};
 #[derive(Subcommand)]
 pub enum StoreCommand {
     New(NewArgs),
-    Info(InfoArgs),
-    Test(TestArgs),
+    /// Show what a store says about itself
+    ///
+    /// Example: gullet store info depot
+    Info(NamedArgs),
+    /// Try whether a store can be written, read and cleared
+    ///
+    /// Example: gullet store test depot
+    Test(NamedArgs),
     Sweep(SweepArgs),
     Rebuild(RebuildArgs),
 }
@@ -46,11 +52,9 @@ pub struct NewArgs {
     pub(super) seal_for: Vec<String>,
 }
 
-/// Try whether a store can be written, read and cleared
-///
-/// Example: gullet store test depot
+/// Which store.
 #[derive(Args)]
-pub struct TestArgs {
+pub struct NamedArgs {
     /// A store's name in the definition, or an absolute folder
     pub(super) store: String,
 }
@@ -94,15 +98,6 @@ pub struct RebuildArgs {
     pub(super) writer: Option<String>,
     #[command(flatten)]
     pub(super) opening: OpeningArgs,
-}
-
-/// Show what a store says about itself
-///
-/// Example: gullet store info depot
-#[derive(Args)]
-pub struct InfoArgs {
-    /// A store's name in the definition, or an absolute folder
-    pub(super) store: String,
 }
 
 pub fn store(ui: &mut Ui, global: &Global, command: &StoreCommand) -> Result<Exit, CommandError> {
@@ -174,7 +169,9 @@ pub(super) fn sweep_store(
 pub(super) fn show_sweep(ui: &mut Ui, sweep: &Sweep, done: bool) {
     let dead: u64 = sweep.dead.iter().map(|(_, length)| length).sum();
     let (files, mostly) = (sweep.dead.len() as u64, sweep.mostly_dead.len() as u64);
-    if done {
+    if done && files + mostly == 0 {
+        ui.say(format!("{} nothing to remove: other runs stand on all that is stored", styled(GOOD, "✓")));
+    } else if done {
         ui.say(format!(
             "{} {} removed, {} given back",
             styled(GOOD, "✓"),

@@ -519,3 +519,37 @@ fn an_account_that_is_not_there_and_a_command_through_another() {
     place.gullet(&["restore", "app@latest", "--into", "out"]).exits(0);
     assert_eq!(fs::read_to_string(place.path("out/exports/p/f")).unwrap(), "yes\n");
 }
+
+#[test]
+fn damaged_notes_of_the_last_capture_cost_a_reading_and_nothing_else() {
+    let place = Place::with_parts("[[app.app.part]]\nname = \"docs\"\nfiles = [\"@/docs\"]\n");
+    for number in 0..40 {
+        place.file(&format!("docs/list-{number:02}.txt"), format!("list {number}"));
+    }
+    std::thread::sleep(std::time::Duration::from_millis(120));
+    place.gullet(&["run", "app"]).exits(0);
+    let found = Command::new("find").arg(place.path("state")).args(["-name", "*.marks"]).output().unwrap();
+    let marks = std::path::PathBuf::from(String::from_utf8(found.stdout).unwrap().trim());
+    let mut bytes = fs::read(&marks).unwrap();
+    let at = bytes.windows(6).position(|window| window == b"\"mode\"").unwrap();
+    bytes[at + 7] ^= 1;
+    fs::write(&marks, bytes).unwrap();
+    // One file changed, so that what is noted of the others is looked at.
+    place.file("docs/list-20.txt", "another list");
+    place.gullet(&["run", "app"]).exits(0);
+    let counts = &place.capture("docs")["counts"];
+    assert_eq!(
+        (counts["files"].as_u64(), counts["bytes_new"].as_u64().map(|new| new < 20_000)),
+        (Some(40), Some(true))
+    );
+    place.gullet(&["restore", "app@latest", "--into", "out"]).exits(0);
+    let root = place.path("out/files").join(place.path("docs").strip_prefix("/").unwrap());
+    for number in 0..40 {
+        let name = format!("list-{number:02}.txt");
+        assert_eq!(fs::read(root.join(&name)).unwrap(), fs::read(place.path("docs").join(&name)).unwrap());
+    }
+    std::thread::sleep(std::time::Duration::from_millis(120));
+    place.gullet(&["run", "app"]).exits(0);
+    place.gullet(&["run", "app"]).exits(0);
+    assert_eq!(place.capture("docs")["counts"]["bytes_read"], 0, "the notes are sound again");
+}

@@ -96,10 +96,7 @@ fn a_stranger_reads_a_store_that_is_not_sealed() {
 
 #[test]
 fn a_stranger_with_an_identity_reads_a_sealed_store() {
-    let place = Place::new();
-    let public = place.json(&["key", "new", "safe.key"])["public"].as_str().unwrap().to_owned();
-    place.define(&format!("seal_for = [\"{public}\"]\n[app.app]\nno_hold = \"a test\"\n{PARTS}"));
-    place.gullet(&["store", "new", "depot"]).exits(0);
+    let (place, _) = Place::sealed_with_parts(PARTS);
     fill(&place);
     place.gullet(&["run", "app"]).exits(0);
     let identity = place.text("safe.key");

@@ -21,10 +21,7 @@ fn define(place: &Place, keys: &[&str]) {
 
 /// A place with a sealed store, its identity in `safe.key`, and one run.
 fn sealed() -> (Place, String) {
-    let place = Place::new();
-    let public = key(&place, "safe.key");
-    define(&place, &[&public]);
-    place.gullet(&["store", "new", "depot"]).exits(0).says("opens only with one of their identities");
+    let (place, public) = Place::sealed_with_parts(FILES);
     place.file("docs/passengers.txt", "Una Tangle, berth 14\n".repeat(200));
     place.file("docs/more.txt", "Brendan Wrack, berth 3\n".repeat(100));
     std::thread::sleep(std::time::Duration::from_millis(120));
