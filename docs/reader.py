@@ -164,7 +164,11 @@ def write(payload, entry, at):
     size = entry.get("size", 0)
     ranges = entry.get("data", [[0, size]])
     with open(at, "xb") as file:
-        data = b"".join(payload.get(id) for id in entry.get("chunks", []))
+        ids = list(entry.get("chunks", []))
+        for list_id in entry.get("lists", []):
+            packed = payload.get(list_id)
+            ids += [packed[at : at + 32].hex() for at in range(0, len(packed), 32)]
+        data = b"".join(payload.get(id) for id in ids)
         for offset, length in ranges:
             file.seek(offset)
             file.write(data[:length])

@@ -215,7 +215,7 @@ def text(path, size, seed):
                 return
 
 
-def small_files(folder, count, size, seed):
+def small_files(folder, count, size, seed, numbered=False):
     rng = random.Random(seed)
     pieces = dump(seed)
     piece, at = next(pieces), 0
@@ -226,7 +226,7 @@ def small_files(folder, count, size, seed):
         length = rng.randrange(size // 2, size * 3 // 2)
         if at + length > len(piece):
             piece, at = next(pieces), 0
-        (below / f"list-{number:07}.txt").write_text(piece[at : at + length])
+        (below / f"list-{number:07}.txt").write_text((f"{number} " if numbered else "") + piece[at : at + length])
         at += length
 
 
@@ -391,6 +391,19 @@ def bench_million(work, times):
         f"peak memory of the full one {memory / 1024:.0f} MiB")
 
 
+def bench_chunks(work, times):
+    say("3,000,000 distinct chunks: memory")
+    data = work / "data"
+    small_files(data, 3_000_000, 60, 8, numbered=True)
+    sync()
+    place = Place(work / "place", files_app(data))
+    took, memory = run_less_read_back(place)
+    row("first capture of 3,000,000 distinct chunks", "-", seconds(took), "-", 0, "memory < 256 MiB", f"peak memory {memory / 1024:.0f} MiB")
+    shutil.rmtree(data / "d0000")
+    took, memory = run_less_read_back(place)
+    row("the next run on them", "-", seconds(took), "-", 0, "memory < 256 MiB", f"peak memory {memory / 1024:.0f} MiB")
+
+
 def bench_large(work, times):
     say("4 GiB of incompressible data, 1 % changed")
     data = work / "data"
@@ -483,6 +496,7 @@ BENCHES = {
     "sqlite": bench_sqlite,
     "many": bench_many,
     "million": bench_million,
+    "chunks": bench_chunks,
 }
 
 

@@ -1,6 +1,6 @@
 #!/usr/bin/env bash
 # Makes the pictures in docs/screenshots/: each main command in a terminal window of 1280x800, on the demo application.
-# Needs xvfb, xterm, imagemagick, x11-utils and fonts-dejavu-core.
+# Needs xvfb, xterm, imagemagick, x11-utils, fonts-dejavu-core and postgresql-15.
 set -eu
 cd "$(dirname "$0")/.."
 for program in Xvfb xterm import xdpyinfo; do
@@ -19,7 +19,13 @@ ln -s "$bin/gullet" "$work/quaybook"
 export DISPLAY=:91 PATH="$bin:$place:$PATH" TZ=UTC
 Xvfb :91 -screen 0 1280x800x24 -nolisten tcp >/dev/null 2>&1 & xvfb=$!
 quaybook --desk "$place/desk" serve --operators 6 & desk=$!
-cleanup() { kill $xvfb $desk 2>/dev/null || true; rm -rf "$work"; }
+postgres=/usr/lib/postgresql/15/bin
+nobody() { setpriv --reuid 65534 --regid 65534 --clear-groups "$@"; }
+cleanup() {
+  kill $xvfb $desk 2>/dev/null || true
+  nobody $postgres/pg_ctl -D "$work/pg/data" -m immediate stop >/dev/null 2>&1 || true
+  rm -rf "$work"
+}
 trap cleanup EXIT
 until xdpyinfo >/dev/null 2>&1; do sleep 0.05; done
 sleep 2
@@ -67,4 +73,25 @@ first=$(gullet runs --json | grep -o '"run": *"[^"]*"' | head -1 | cut -d'"' -f4
 shot thin "gullet thin --run $first --because 'before the upgrade'; gullet thin --run $first --because 'before the upgrade' --yes; gullet store sweep depot; gullet runs"
 sed -e 's/^entered = /enterd = /; s/limit = "10s", tries/limit = "10 sec", tries/; s/must   = true/must = "yes"/' gullet.toml > wrong.toml
 shot definition-errors "gullet plan quaybook --definition wrong.toml"
+# A ledger in PostgreSQL beside the desk, as a group.
+mkdir -p pg && chown 65534:65534 pg
+nobody $postgres/initdb -D "$place/pg/data" -U postgres -A trust --no-sync -E UTF8 --locale=C.UTF-8 >/dev/null
+nobody $postgres/pg_ctl -D "$place/pg/data" -w -l "$place/pg/log" -o "-c unix_socket_directories=$place/pg -c listen_addresses=" start >/dev/null
+psql -h "$place/pg" -U postgres -qc "create table booking as select n, 'puffin' as ship from generate_series(1, 4211) n" postgres
+cat gullet.toml - > group.toml <<LEDGER
+
+[app.ledger]
+title = "Skerry Line ledger"
+no_hold = "the server's own snapshot is of one moment"
+
+[[app.ledger.part]]
+name = "databases"
+must = true
+postgres = { host = "$place/pg", databases = ["*"] }
+
+[group.counter]
+apps = ["quaybook", "ledger"]
+LEDGER
+shot new "gullet new --recipes; gullet new orders --recipe mariadb; head -34 orders.toml" 8 180 57
+shot group "gullet --definition group.toml preflight ledger; gullet --definition group.toml run --group counter; gullet --definition group.toml show ledger@latest" 8 180 57
 shot tour "gullet tour" 8 180 57

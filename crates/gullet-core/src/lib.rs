@@ -7,6 +7,7 @@
 //! - [`run`]: the driver that performs the steps and emits [`event`]s.
 //! - [`hold`]: the hold and its guard, a second process that leaves it whatever happens.
 //! - [`hook`]: the administrator's commands and probes as processes.
+//! - `engine`: database servers over the wire.
 //! - [`part`]: how each kind of part is captured.
 //! - [`record`] and [`logbook`]: what is kept about a run, and finding it again.
 //! - [`restore`], [`verify`], [`status`]: the way back, the proof, the answer.
@@ -16,6 +17,7 @@
 //! The core never prints, prompts or exits, and reads neither the environment nor the clock by itself (`clippy.toml`).
 
 pub mod definition;
+mod engine;
 pub mod event;
 pub mod hold;
 pub mod hook;

@@ -335,6 +335,15 @@ impl Plan {
             found.extend(part.each.as_ref().map(|each| &each.command));
             found.extend(part.steady.as_ref().map(|steady| &steady.command));
             found.extend(part.facts.values());
+            if let Some(http) = &part.http {
+                found.extend(http.ask.iter().chain([&http.fetch]));
+                found.extend(http.ready.iter().flat_map(OneOrMany::all).map(|probe| &probe.command));
+            }
+            if let Some(outside) = &part.outside {
+                found.extend([&outside.begin].into_iter().chain(&outside.remove));
+                let probes = outside.begun.iter().chain([&outside.done]).chain(&outside.check);
+                found.extend(probes.flat_map(OneOrMany::all).map(|probe| &probe.command));
+            }
         }
         let hooks = &spec.hooks;
         let moments = [&hooks.before, &hooks.held, &hooks.released, &hooks.succeeded, &hooks.failed, &hooks.finished];
@@ -485,6 +494,16 @@ impl PlannedPart {
         match spec.kind() {
             PartKind::Files => spec.files.iter().map(|path| path.display().to_string()).collect::<Vec<_>>().join(", "),
             PartKind::Sqlite => spec.sqlite.iter().map(|path| path.display().to_string()).collect(),
+            PartKind::Postgres => spec.postgres.as_ref().map_or(String::new(), |server| match &server.cluster {
+                Some(cluster) => format!("{}, in the server's backup mode", cluster.display()),
+                None => format!("databases {}, by pg_dump", self.filled(&server.login.databases).join(", ")),
+            }),
+            PartKind::Mariadb => spec.mariadb.as_ref().map_or(String::new(), |server| match &server.datadir {
+                Some(datadir) => format!("{}, from a snapshot or a stopped server", datadir.display()),
+                None => format!("databases {}, by mariadb-dump", self.filled(&server.login.databases).join(", ")),
+            }),
+            PartKind::Http => spec.http.as_ref().map_or(String::new(), |http| command_text(&http.fetch)),
+            PartKind::Outside => spec.outside.as_ref().map_or(String::new(), |outside| command_text(&outside.begin)),
             PartKind::Command => shell_words(&self.filled(&spec.command)),
             PartKind::Export => spec.export.as_ref().map_or(String::new(), |command| {
                 command_text(&CommandSpec { run: command.run.as_ref().map(|run| self.filled(run)), ..command.clone() })
@@ -493,7 +512,7 @@ impl PlannedPart {
     }
 
     /// Arguments with `{each.…}` filled in; what has no value yet stays as it is.
-    fn filled(&self, arguments: &[String]) -> Vec<String> {
+    pub(crate) fn filled(&self, arguments: &[String]) -> Vec<String> {
         let mut values = self.values.clone();
         values.insert("scratch".to_owned(), "{scratch}".to_owned());
         values.insert("run".to_owned(), "{run}".to_owned());
@@ -513,15 +532,46 @@ impl PlannedPart {
         let must = if self.spec.must { ", a must" } else { "" };
         let mut capture = plain(when, format!("capture {} ({}{must})", self.name, kind.word()));
         match kind {
-            PartKind::Files | PartKind::Sqlite => capture.condition = Some(self.source_text()),
+            PartKind::Files | PartKind::Sqlite | PartKind::Postgres | PartKind::Mariadb => {
+                capture.condition = Some(self.source_text());
+            }
             PartKind::Command | PartKind::Export => capture.command = Some(self.source_text()),
+            PartKind::Http | PartKind::Outside => {}
         }
         steps.push(capture);
+        self.service_steps(when, &mut steps);
         for (fact, command) in &self.spec.facts {
             let what = format!("{}: fact `{fact}`", self.name);
             steps.push(command_step(when, what, &with_each(command), Limits::PROBE));
         }
         steps
+    }
+}
+
+impl PlannedPart {
+    /// The steps of what stands for a service, one by one.
+    fn service_steps(&self, when: &'static str, steps: &mut Vec<PlanStep>) {
+        let name = &self.name;
+        if let Some(http) = &self.spec.http {
+            steps.extend(
+                http.ask.iter().map(|ask| command_step(when, format!("{name}: ask for it"), ask, Limits::HOOK)),
+            );
+            if let Some(ready) = &http.ready {
+                probe_steps(steps, when, format!("{name}: wait until it is ready"), ready, Some(Limits::SETTLED));
+            }
+            steps.push(command_step(when, format!("{name}: fetch it"), &http.fetch, Limits::EXPORT));
+        }
+        if let Some(outside) = &self.spec.outside {
+            steps.push(command_step(when, format!("{name}: begin it"), &outside.begin, Limits::HOOK));
+            if let Some(begun) = &outside.begun {
+                probe_steps(steps, when, format!("{name}: its moment is fixed"), begun, Some(Limits::WITHIN));
+            }
+            let wait = format!("{name}: wait until it is complete");
+            probe_steps(steps, "store", wait, &outside.done, Some(Limits::EXPORT));
+            if let Some(check) = &outside.check {
+                probe_steps(steps, "store", format!("{name}: prove that it is there"), check, Some(Limits::WITHIN));
+            }
+        }
     }
 }
 
@@ -567,9 +617,11 @@ fn probe_step(when: &'static str, what: String, probe: &Probe, within: Option<Du
     wants.extend(probe.matches.as_ref().map(|text| format!("matches {text:?}")));
     wants.extend(probe.every_line.as_ref().map(|text| format!("every line matches {text:?}")));
     wants.extend(probe.json.iter().map(|(pointer, value)| format!("{pointer} is {value}")));
+    wants.extend(probe.status.map(|status| format!("status {status}")));
     wants.extend(match &probe.exit {
         Some(crate::definition::ExitWanted::Code(code)) => Some(format!("exits with {code}")),
         Some(crate::definition::ExitWanted::Word(_)) => None,
+        None if wants.is_empty() && probe.command.asked().is_some() => Some("status 200 to 299".to_owned()),
         None if wants.is_empty() => Some("exits with 0".to_owned()),
         None => None,
     });
@@ -581,6 +633,9 @@ fn probe_step(when: &'static str, what: String, probe: &Probe, within: Option<Du
 
 /// A command as a person would type it.
 pub fn command_text(command: &CommandSpec) -> String {
+    if let Some((method, url)) = command.asked() {
+        return format!("{method} {url}");
+    }
     match (&command.run, &command.script) {
         (Some(run), _) => shell_words(run),
         (None, Some(script)) => {

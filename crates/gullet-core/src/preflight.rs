@@ -16,7 +16,7 @@ use crate::definition::{App, CommandSpec, OneOrMany, PartKind, Probe, Secure, Wh
 use crate::hold::{Note, Stuck, notes_folder};
 use crate::hook::{Call, Limits, Runner};
 use crate::logbook::{Logbook, Logged};
-use crate::part::{Survey, chain, foresee, survey};
+use crate::part::{Survey, chain, check_service, foresee, survey};
 use crate::plan::{Plan, PlannedPart};
 use crate::record::SecuredBy;
 use crate::state::State;
@@ -245,6 +245,13 @@ impl Preflight<'_> {
                 }
             }
         }
+        for part in &self.plan.parts {
+            match check_service(part, self.plan, self.runner) {
+                Some(Ok(found)) => checks.pass("service", format!("{}: {found}", part.name)),
+                Some(Err(why)) => checks.fail("service", format!("{}: {why}", part.name), None),
+                None => {}
+            }
+        }
         for drift in &self.plan.drift {
             checks.warn("parts", drift.text.clone(), "see the plan");
         }
@@ -285,8 +292,13 @@ impl Preflight<'_> {
             }
         }
         // Databases and exports are copied into the state folder first.
-        let staged = |kind: PartKind| !matches!(kind, PartKind::Files);
-        let parts = self.plan.parts.iter().zip(surveys).filter(|(part, _)| staged(part.spec.kind()));
+        let staged = |part: &PlannedPart| match part.spec.kind() {
+            PartKind::Files => false,
+            // By its files, or exported.
+            PartKind::Postgres | PartKind::Mariadb => part.spec.sources().next().is_none(),
+            _ => true,
+        };
+        let parts = self.plan.parts.iter().zip(surveys).filter(|(part, _)| staged(part));
         let wanted: u64 = parts
             .map(|(part, survey)| match survey {
                 Some(survey) => survey.bytes,
@@ -394,9 +406,11 @@ impl Preflight<'_> {
             self.plan.parts.iter().zip(surveys).filter(|(part, _)| part.spec.when.unwrap_or_default() == When::Held);
         let each = held.filter_map(|(part, survey)| {
             let survey = survey.as_ref()?;
-            let source = part.spec.files.first().or(part.spec.sqlite.as_ref())?;
+            let source = part.spec.sources().next()?;
             let rate = match foresee(source, self.plan, part.spec.cross) {
-                Some(SecuredBy::Snapshot | SecuredBy::Clone) => return Some((part, survey.files / 20)),
+                Some(SecuredBy::Snapshot | SecuredBy::Clone | SecuredBy::View) => {
+                    return Some((part, survey.files / 20));
+                }
                 Some(SecuredBy::Copy) => COPIED_A_MS,
                 None => STREAMED_A_MS,
             };
@@ -459,6 +473,9 @@ impl Preflight<'_> {
 }
 
 fn program_of(command: &CommandSpec) -> Option<&str> {
+    if command.asked().is_some() {
+        return None;
+    }
     let words = command.run.as_ref().or(command.interpreter.as_ref());
     words.map_or_else(|| command.script.as_ref().map(|_| "/bin/sh"), |words| words.first().map(String::as_str))
 }

@@ -153,6 +153,9 @@ pub struct Capture {
     /// What to do by hand after a restore.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub after_restore: Vec<String>,
+    /// Where its bytes stay with other machinery: by which id, since when, and what proves it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub outside: Option<OutsideProof>,
     /// What a person should look at.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub warnings: Vec<String>,
@@ -164,8 +167,26 @@ pub struct Capture {
 impl Capture {
     /// Whether the part was captured.
     pub fn is_captured(&self) -> bool {
-        self.problem.is_none() && self.listing.is_some()
+        self.problem.is_none() && (self.listing.is_some() || self.outside.as_ref().is_some_and(|o| o.done.is_some()))
     }
+}
+
+/// What is known of bytes that stay with other machinery.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct OutsideProof {
+    /// The id by which that machinery knows them.
+    pub id: String,
+    /// When it had been asked to begin.
+    #[schemars(with = "String")]
+    pub began: Timestamp,
+    /// When their moment was fixed.
+    #[schemars(with = "String")]
+    pub begun: Timestamp,
+    /// When they were complete.
+    #[schemars(with = "Option<String>")]
+    pub done: Option<Timestamp>,
+    /// What the check printed.
+    pub proof: Option<String>,
 }
 
 fn is_held(when: &When) -> bool {
@@ -182,6 +203,8 @@ pub enum SecuredBy {
     Clone,
     /// By a private copy.
     Copy,
+    /// By the engine's own view of one moment, which it keeps for as long as the export takes.
+    View,
 }
 
 impl SecuredBy {
@@ -191,6 +214,7 @@ impl SecuredBy {
             Self::Snapshot => "snapshot",
             Self::Clone => "clone",
             Self::Copy => "copy",
+            Self::View => "view of the engine's own",
         }
     }
 }

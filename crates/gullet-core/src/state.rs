@@ -23,6 +23,7 @@ use std::fs::{self, File, OpenOptions};
 use std::io::{Read, Seek, Write};
 use std::os::unix::fs::{DirBuilderExt, OpenOptionsExt};
 use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicU64, Ordering};
 
 use gullet_store::{IoPath, PathError};
 use rustix::fs::FlockOperation;
@@ -103,8 +104,10 @@ pub(crate) fn private_folder(path: &Path) -> Result<(), PathError> {
 
 /// Writes a file so that it is there whole or not at all.
 pub(crate) fn write_whole(path: &Path, bytes: &[u8]) -> Result<(), PathError> {
-    // Several commands may write at once: each has its own temporary file.
-    let temporary = path.with_extension(format!("{}.new", std::process::id()));
+    // Several commands may write at once, and several runs of one command: each has its own temporary file.
+    static NUMBER: AtomicU64 = AtomicU64::new(0);
+    let number = NUMBER.fetch_add(1, Ordering::Relaxed);
+    let temporary = path.with_extension(format!("{}-{number}.new", std::process::id()));
     let mut file = OpenOptions::new().write(true).create(true).truncate(true).mode(0o600).open(&temporary);
     let written = file.as_mut().map_err(|error| std::io::Error::from(error.kind())).and_then(|file| {
         file.write_all(bytes)?;

@@ -53,6 +53,8 @@ pub struct AppStatus {
     pub last: Option<RunMark>,
     /// When the newest good run was last read back in full.
     pub verified: Option<Timestamp>,
+    /// What of it stays with other machinery: the part, and by which id. None of it is stored here.
+    pub outside: Vec<(String, String)>,
 }
 
 /// A run, shortly.
@@ -70,6 +72,11 @@ impl From<&Logged> for RunMark {
     fn from(logged: &Logged) -> Self {
         Self { run: logged.record.run.to_string(), started: logged.record.started, outcome: logged.outcome() }
     }
+}
+
+fn outside_of(logged: &Logged) -> Vec<(String, String)> {
+    let captures = logged.record.captures.iter();
+    captures.filter_map(|capture| Some((capture.part.clone(), capture.outside.as_ref()?.id.clone()))).collect()
 }
 
 /// How `app` stands by its logbook and its hold note.
@@ -125,6 +132,7 @@ pub fn status(app: &str, book: &Logbook, hold: Option<&NoteHead>) -> AppStatus {
         last_good: good.map(RunMark::from),
         last: last.map(RunMark::from),
         verified: good.and_then(Logged::verified),
+        outside: good.map(outside_of).unwrap_or_default(),
     }
 }
 

@@ -14,6 +14,8 @@ use gullet_store::{Cache, FrameCopier, Need, Recipients, Store, StoreError};
 use jiff::{SignedDuration, Timestamp};
 use serde::{Deserialize, Serialize};
 
+use crate::definition::App;
+use crate::hook::{Call, Limits, Runner};
 use crate::ids::random_id;
 use crate::logbook::{Logbook, Logged};
 use crate::outcome::Outcome;
@@ -72,6 +74,27 @@ pub struct Retired {
     pub at: Timestamp,
     /// The host that retired it.
     pub by: String,
+}
+
+/// Has what a thinned run left with other machinery removed there. Gives each id, and why it could not be.
+pub fn remove_outside(logged: &Logged, app: &App, runner: &Runner<'_>) -> Vec<(String, Result<(), String>)> {
+    let mut removed = Vec::new();
+    for capture in &logged.record.captures {
+        let Some(proof) = &capture.outside else { continue };
+        let name = capture.each_of.as_ref().unwrap_or(&capture.part);
+        let part = app.part.iter().find(|part| part.name == *name);
+        let remove = part.and_then(|part| part.outside.as_ref()).and_then(|outside| outside.remove.as_ref());
+        let result = match remove {
+            None => Err("the definition does not say how: give the part's `outside` a `remove`".to_owned()),
+            Some(remove) => {
+                let values = BTreeMap::from([("id".to_owned(), proof.id.clone())]);
+                let call = Call { values, moment: "thin", limit: Limits::HOOK, ..Call::default() };
+                runner.run(remove, call).result
+            }
+        };
+        removed.push((proof.id.clone(), result));
+    }
+    removed
 }
 
 /// Whether a writer was retired.

@@ -451,9 +451,13 @@ fn verdict(
         let mut loss = PartLoss { part: capture.part.clone(), ..PartLoss::default() };
         let walked = ListingReader::new(&mut chunks).for_each(&listing.root, |entry, chunks| {
             // A chunk in a damaged file may lie in a sound one too; what can be got is not lost.
-            let gone =
-                |id: &Hash| chunks.place(id).is_none_or(|place| bad.contains_key(&place.payload) && lost.contains(id));
-            if entry.chunks.iter().any(gone) {
+            let mut is_gone = false;
+            let read = entry.each_chunk(chunks, |id, chunks| {
+                let place = chunks.place(id);
+                is_gone |= place.is_none_or(|place| bad.contains_key(&place.payload) && lost.contains(id));
+                Ok::<_, StoreError>(())
+            });
+            if is_gone || read.is_err() {
                 loss.count += 1;
                 if loss.paths.len() < NAMED {
                     loss.paths.push(entry.path.to_string());

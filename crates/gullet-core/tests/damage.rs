@@ -78,19 +78,11 @@ fn small(sealed: bool) -> Small {
         for (path, text) in &TEXTS[..files] {
             let chunks = vec![deposit.put(text.as_bytes()).unwrap()];
             let entry = Entry {
-                path: PathName::new(*path),
-                kind: Kind::File,
                 mode: 0o640,
-                uid: 0,
-                gid: 0,
                 mtime: (1_795_000_000, 5),
                 size: text.len() as u64,
                 chunks,
-                data: None,
-                target: None,
-                same_as: None,
-                device: None,
-                xattrs: BTreeMap::new(),
+                ..Entry::bare(PathName::new(*path), Kind::File)
             };
             listing.push(&entry, &mut |bytes: &[u8]| deposit.put(bytes)).unwrap();
         }
@@ -113,6 +105,7 @@ fn small(sealed: bool) -> Small {
             facts: Default::default(),
             lacks: Vec::new(),
             after_restore: Vec::new(),
+            outside: None,
             warnings: Vec::new(),
             left_out: Vec::new(),
         };

@@ -4,7 +4,6 @@
 #![allow(clippy::unwrap_used, reason = "a bench that cannot go on should panic")]
 #![allow(missing_docs, reason = "criterion's macros make undocumented functions")]
 
-use std::collections::BTreeMap;
 use std::convert::Infallible;
 use std::hint::black_box;
 use std::sync::Arc;
@@ -97,19 +96,16 @@ fn pieces(criterion: &mut Criterion) {
 
     let entries: Vec<Entry> = (0..20_000u32)
         .map(|number| Entry {
-            path: PathName::new(format!("var/lib/desk/lists/{:04}/list-{number:07}.json", number / 100)),
-            kind: Kind::File,
             mode: 0o640,
             uid: 7,
             gid: 8,
             mtime: (1_795_000_000, number),
             size: 4000,
             chunks: vec![Hash::of(&number.to_le_bytes())],
-            data: None,
-            target: None,
-            same_as: None,
-            device: None,
-            xattrs: BTreeMap::new(),
+            ..Entry::bare(
+                PathName::new(format!("var/lib/desk/lists/{:04}/list-{number:07}.json", number / 100)),
+                Kind::File,
+            )
         })
         .collect();
     let mut group = criterion.benchmark_group("entries");

@@ -74,6 +74,12 @@ pub enum StoreError {
         /// The object's name in the store.
         name: String,
     },
+    /// A chunk is larger than a frame may be.
+    #[error("a chunk of {length} bytes is larger than a frame may be")]
+    TooLarge {
+        /// Its length in bytes.
+        length: usize,
+    },
     /// An object with this name is there already; nothing is ever overwritten.
     #[error("object `{name}` is there already and is not overwritten")]
     Exists {

@@ -32,7 +32,7 @@ mod store;
 mod verify;
 
 pub use cache::{Cache, CachedPayload};
-pub use chunk::{Cut, cut_all};
+pub use chunk::{Cut, cut_ahead, cut_all};
 pub use copier::{CopiedFrames, FrameCopier};
 pub use deposit::{Deposit, DepositOptions, Deposited, Frames, Holdings, Need, Tally, Uses};
 pub use document::{Document, DocumentName};

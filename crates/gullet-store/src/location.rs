@@ -5,13 +5,15 @@
 
 use std::collections::BTreeMap;
 use std::fs::{self, File};
-use std::io::{self, Read, Seek, Write};
+use std::io::{self, Read, Seek, SeekFrom, Write};
 use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use rustix::fs::{Advice, RenameFlags};
 
 use crate::error::{IoPath, PathError, StoreError};
+use crate::hash::{Hash, Hasher};
 
 /// One object as a location lists it.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
@@ -65,14 +67,15 @@ pub trait Location: Send + Sync {
     fn write(&self, name: &str, bytes: &[u8]) -> Result<(), StoreError> {
         let mut object = self.create(name)?;
         object.write_all(bytes).at(name)?;
-        object.publish()
+        object.publish(Hash::of(bytes))
     }
 }
 
 /// An object that is being written; dropping it leaves no trace.
 pub trait NewObject: Write + Send {
-    /// Makes it durable under its name. An object of that name that is there already is an error, never replaced.
-    fn publish(self: Box<Self>) -> Result<(), StoreError>;
+    /// Makes it durable under its name. An object of that name that is there already is an error, never replaced. `blake3` is of
+    /// its bytes: where they could not be made durable they are written anew, once, and only if they are still those.
+    fn publish(self: Box<Self>, blake3: Hash) -> Result<(), StoreError>;
 }
 
 /// Refuses names that could leave the store or mean something else elsewhere.
@@ -89,6 +92,8 @@ fn checked(name: &str) -> Result<&str, StoreError> {
 #[derive(Clone, Debug)]
 pub struct Folder {
     root: PathBuf,
+    /// Makes a file durable.
+    sync: fn(&File) -> io::Result<()>,
 }
 
 /// Where objects lie until they are published. The name cannot be an object's.
@@ -97,7 +102,7 @@ const INCOMING: &str = ".incoming";
 impl Folder {
     /// The folder `root`, which need not exist yet.
     pub fn new(root: impl Into<PathBuf>) -> Self {
-        Self { root: root.into() }
+        Self { root: root.into(), sync: File::sync_all }
     }
 
     /// The folder itself.
@@ -224,9 +229,11 @@ impl Location for Folder {
         let incoming = self.root.join(INCOMING);
         make_folders(&incoming)?;
         // Most names are unique already; a few, such as a writer's registration, several processes may write at once.
-        let temporary = incoming.join(format!("{}.{}", flattened(name), std::process::id()));
-        let file = File::create(&temporary).at(&temporary)?;
-        Ok(Box::new(NewFile { name: name.to_owned(), path, temporary, file, published: false }))
+        static NUMBER: AtomicU64 = AtomicU64::new(0);
+        let number = NUMBER.fetch_add(1, Ordering::Relaxed);
+        let temporary = incoming.join(format!("{}.{}-{number}", flattened(name), std::process::id()));
+        let file = File::options().read(true).write(true).create_new(true).open(&temporary).at(&temporary)?;
+        Ok(Box::new(NewFile { name: name.to_owned(), path, temporary, file, sync: self.sync, published: false }))
     }
 
     fn remove(&self, name: &str) -> Result<(), StoreError> {
@@ -256,7 +263,35 @@ struct NewFile {
     path: PathBuf,
     temporary: PathBuf,
     file: File,
+    sync: fn(&File) -> io::Result<()>,
     published: bool,
+}
+
+impl NewFile {
+    /// Writes what could not be made durable into a new file, and makes that durable. After such an error the kernel takes the
+    /// pages for clean, so that doing the same again would prove nothing: what can still be read must be what was written.
+    fn write_anew(&mut self, blake3: Hash) -> io::Result<()> {
+        let temporary = self.temporary.with_extension("anew");
+        let mut file = File::options().read(true).write(true).create_new(true).open(&temporary)?;
+        let old = std::mem::replace(&mut self.temporary, temporary);
+        self.file.seek(SeekFrom::Start(0))?;
+        let mut hasher = Hasher::default();
+        let mut buffer = vec![0; 1 << 18];
+        loop {
+            let read = self.file.read(&mut buffer)?;
+            if read == 0 {
+                break;
+            }
+            hasher.update(&buffer[..read]);
+            file.write_all(&buffer[..read])?;
+        }
+        self.file = file;
+        let _ = fs::remove_file(old);
+        if hasher.finish() != blake3 {
+            return Err(io::Error::other("what was written is lost"));
+        }
+        (self.sync)(&self.file)
+    }
 }
 
 impl Write for NewFile {
@@ -270,8 +305,11 @@ impl Write for NewFile {
 }
 
 impl NewObject for NewFile {
-    fn publish(mut self: Box<Self>) -> Result<(), StoreError> {
-        self.file.sync_all().at(&self.temporary)?;
+    fn publish(mut self: Box<Self>, blake3: Hash) -> Result<(), StoreError> {
+        if let Err(error) = (self.sync)(&self.file) {
+            // What is told is the first error: the second may only follow from it.
+            self.write_anew(blake3).map_err(|_| error).at(&self.temporary)?;
+        }
         // Reading back must prove the disk, not the page cache: the pages are clean now and can be let go.
         let _ = rustix::fs::fadvise(&self.file, 0, None, Advice::DontNeed);
         let folder = self.path.parent().unwrap_or(Path::new("/")).to_path_buf();
@@ -378,7 +416,7 @@ impl Write for NewBytes {
 }
 
 impl NewObject for NewBytes {
-    fn publish(self: Box<Self>) -> Result<(), StoreError> {
+    fn publish(self: Box<Self>, _: Hash) -> Result<(), StoreError> {
         let mut objects = self.memory.objects();
         if objects.contains_key(&self.name) {
             return Err(StoreError::Exists { name: self.name.clone() });
@@ -405,7 +443,7 @@ mod tests {
             assert_eq!(location.read("records/a/one.json").unwrap(), b"0123456789");
             let mut open = location.open("records/a/one.json").unwrap();
             let mut some = [0; 4];
-            open.seek(io::SeekFrom::Start(3)).unwrap();
+            open.seek(SeekFrom::Start(3)).unwrap();
             open.read_exact(&mut some).unwrap();
             assert_eq!(&some, b"3456");
             assert!(matches!(location.write("records/a/one.json", b"other"), Err(StoreError::Exists { .. })));
@@ -442,12 +480,49 @@ mod tests {
     }
 
     #[test]
+    fn what_cannot_be_made_durable_is_written_anew_and_only_if_it_is_still_what_it_was() {
+        let failing = || io::Error::other("a bad sector");
+        thread_local! {
+            static FAILURES: std::cell::Cell<u32> = const { std::cell::Cell::new(0) };
+        }
+        let written = |sync: fn(&File) -> io::Result<()>| {
+            FAILURES.set(0);
+            let folder = tempfile::tempdir().unwrap();
+            let location = Folder { root: folder.path().to_path_buf(), sync };
+            let written = location.write("one", b"0123456789");
+            let left = fs::read_dir(folder.path().join(INCOMING)).unwrap().count();
+            assert_eq!(left, 0, "nothing is left behind");
+            (written, location.read("one").ok())
+        };
+        // Once: it is written anew.
+        let (once, bytes) = written(|_| {
+            FAILURES.set(FAILURES.get() + 1);
+            if FAILURES.get() == 1 { Err(io::Error::other("a bad sector")) } else { Ok(()) }
+        });
+        assert_eq!((once.is_ok(), bytes.as_deref()), (true, Some(b"0123456789".as_slice())));
+        // Always: it is not there, and the first error is told.
+        let (always, bytes) = written(|_| Err(io::Error::other("a bad sector")));
+        assert!(matches!(always, Err(StoreError::Io(error)) if error.source.to_string() == failing().to_string()));
+        assert_eq!(bytes, None);
+        // Once, and what was written is lost with it.
+        let (lost, bytes) = written(|file| {
+            FAILURES.set(FAILURES.get() + 1);
+            if FAILURES.get() > 1 {
+                return Ok(());
+            }
+            file.set_len(4)?;
+            Err(io::Error::other("a bad sector"))
+        });
+        assert_eq!((lost.is_err(), bytes), (true, None));
+    }
+
+    #[test]
     fn a_race_for_one_name_has_one_winner() {
         let folder = tempfile::tempdir().unwrap();
         let location = Folder::new(folder.path());
         let object = location.create("one").unwrap();
         fs::write(folder.path().join("one"), b"earlier").unwrap();
-        assert!(matches!(object.publish(), Err(StoreError::Exists { .. })));
+        assert!(matches!(object.publish(Hash::of(b"")), Err(StoreError::Exists { .. })));
         assert_eq!(location.read("one").unwrap(), b"earlier");
     }
 

@@ -10,7 +10,7 @@ use std::thread::JoinHandle;
 use crate::error::{IoPath, StoreError};
 use crate::hash::{Hash, Hasher};
 use crate::location::{Location, NewObject};
-use crate::payload::{FILE_CHUNKS, FRAME_CHUNKS, FRAME_FULL, PayloadFile, Toc, TocChunk, TocFrame};
+use crate::payload::{FILE_CHUNKS, FRAME_CHUNKS, FRAME_FULL, FRAME_LIMIT, PayloadFile, Toc, TocChunk, TocFrame};
 use crate::seal::{Recipients, SEALED};
 
 /// Stored size, in bytes, at which a payload file is closed and the next one begun.
@@ -97,6 +97,12 @@ impl PayloadWriter {
     /// Takes one chunk, which must be new to this writer, and gives the number of its frame: they are counted through all
     /// files, in order.
     pub(crate) fn add(&mut self, id: Hash, bytes: &[u8]) -> Result<u64, StoreError> {
+        if bytes.len() > FRAME_LIMIT {
+            return Err(StoreError::TooLarge { length: bytes.len() });
+        }
+        if self.open.bytes.len() + bytes.len() > FRAME_LIMIT {
+            self.close_frame()?;
+        }
         let number = self.open.number;
         let offset = self.open.bytes.len() as u32;
         self.open.bytes.extend_from_slice(bytes);
@@ -320,11 +326,12 @@ impl FileWriter {
 }
 
 fn publish(file: Full) -> Result<Durable, StoreError> {
-    file.stored.object.publish()?;
+    let blake3 = file.stored.hasher.finish();
+    file.stored.object.publish(blake3)?;
     let payload = PayloadFile {
         name: file.name,
         length: file.stored.length,
-        blake3: file.stored.hasher.finish(),
+        blake3,
         frames: file.toc.frames.len() as u32,
         chunks: file.toc.chunks.len() as u32,
     };
@@ -385,6 +392,20 @@ mod tests {
                 assert!(matches!(without, Err(StoreError::Locked { .. })));
             }
         }
+    }
+
+    #[test]
+    fn no_frame_is_larger_than_a_reader_takes() {
+        let sizes = [FRAME_FULL - 1, FRAME_LIMIT, 1, FRAME_LIMIT - 1, FRAME_FULL - 1, FRAME_LIMIT - FRAME_FULL + 1];
+        let chunks: Vec<Vec<u8>> = sizes.iter().zip(0u8..).map(|(size, byte)| vec![byte; *size]).collect();
+        let (memory, files) = written(&chunks, &Recipients::default());
+        let toc = contents(&memory, &Identities::default(), &files[0].name).unwrap();
+        assert_eq!(toc.chunks.len(), chunks.len());
+        let packing = Packing { level: 3, threads: 1, seal: Recipients::default() };
+        let mut writer =
+            PayloadWriter::new(Arc::new(memory), "payload/w/s/".to_owned(), &packing, Box::new(|_: &Durable| Ok(())));
+        let beyond = vec![0; FRAME_LIMIT + 1];
+        assert!(matches!(writer.add(Hash::of(&beyond), &beyond), Err(StoreError::TooLarge { .. })));
     }
 
     #[test]

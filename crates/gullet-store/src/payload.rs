@@ -26,8 +26,10 @@ use crate::seal::{Identities, SEALED};
 
 /// Uncompressed size, in bytes, at which a frame is closed.
 pub(crate) const FRAME_FULL: usize = 2 << 20;
-/// No frame is larger than this when decompressed, in bytes; a reader refuses larger ones before it allocates.
-pub const FRAME_LIMIT: usize = FRAME_FULL + LARGEST;
+/// No frame is larger than this when decompressed, in bytes; a reader refuses larger ones before it allocates. Contents are
+/// cut far smaller; what may be so large is a block of a listing.
+pub const FRAME_LIMIT: usize = 8 << 20;
+const _: () = assert!(FRAME_FULL + LARGEST <= FRAME_LIMIT);
 /// Chunks at which a frame is closed.
 pub(crate) const FRAME_CHUNKS: usize = 16 << 10;
 /// Chunks at which a payload file is closed.

@@ -16,6 +16,7 @@ mod forgotten;
 mod narrate;
 mod open;
 mod outside;
+mod recipes;
 mod table;
 mod text;
 mod ui;

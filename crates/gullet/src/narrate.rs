@@ -16,6 +16,11 @@ struct Complaint {
 /// Tells a run as it happens.
 pub struct Narrator<'a> {
     ui: &'a mut Ui,
+    told: Narration,
+}
+
+/// What was told of a run so far.
+pub struct Narration {
     /// Whether the word for being held was explained.
     explained: bool,
     held_ms: Option<u64>,
@@ -23,6 +28,8 @@ pub struct Narrator<'a> {
     complaints: Vec<Complaint>,
     /// Events told so far.
     told: u64,
+    /// The application, where several are told of at once.
+    among: Option<String>,
     /// Width of the column that names what a step is about.
     width: usize,
     /// Whether somebody may be asked to do something.
@@ -31,17 +38,31 @@ pub struct Narrator<'a> {
 
 impl<'a> Narrator<'a> {
     pub fn new(ui: &'a mut Ui, attended: bool) -> Self {
-        Self { ui, explained: false, held_ms: None, complaints: Vec::new(), told: 0, width: 9, attended }
+        Self { ui, told: Narration::new(attended, None) }
     }
 
-    fn line(&mut self, mark: &str, step: &str, about: &str, note: &str) {
-        if !self.ui.is_quiet() {
-            let (about, width) = (harmless(about), self.width);
-            self.ui.say(format!("  {mark} {step:<14} {about:<width$} {note}").trim_end());
+    /// Warns of something that is no event of the run.
+    pub fn warning(&mut self, text: &str) {
+        self.ui.warning(text);
+    }
+}
+
+impl Narration {
+    /// The narration of a run; of the application `among` others.
+    pub fn new(attended: bool, among: Option<String>) -> Self {
+        let width = if among.is_some() { 30 } else { 9 };
+        Self { explained: false, held_ms: None, complaints: Vec::new(), told: 0, width, attended, among }
+    }
+
+    fn line(&self, ui: &mut Ui, mark: &str, step: &str, about: &str, note: &str) {
+        if !ui.is_quiet() {
+            let among = self.among.as_ref().map(|app| format!("{app} ")).unwrap_or_default();
+            let (about, width) = (harmless(&format!("{among}{about}")), self.width);
+            ui.say(format!("  {mark} {step:<14} {about:<width$} {note}").trim_end());
         }
     }
 
-    fn step(&mut self, report: &StepReport) {
+    fn step(&mut self, ui: &mut Ui, report: &StepReport) {
         let step = &report.step;
         let mark = if report.ok { styled(GOOD, "✓") } else { styled(BAD, "✗") };
         let took = duration(report.took_ms);
@@ -67,30 +88,31 @@ impl<'a> Narrator<'a> {
             StepKind::Hooks if note.is_empty() => took,
             _ => note,
         };
-        self.line(&mark, step.kind.words(), step.about.as_deref().unwrap_or(""), &note);
+        self.line(ui, &mark, step.kind.words(), step.about.as_deref().unwrap_or(""), &note);
     }
 
     fn note(&mut self, is_error: bool, about: Option<&str>, text: &str, advice: Option<String>) {
-        let about = about.map(|about| format!("{about}: ")).unwrap_or_default();
+        let about =
+            self.among.as_deref().into_iter().chain(about).map(|about| format!("{about}: ")).collect::<String>();
         self.complaints.push(Complaint { is_error, text: format!("{about}{text}"), advice });
     }
 
-    fn complain(&mut self) {
+    fn complain(&mut self, ui: &mut Ui) {
         for complaint in std::mem::take(&mut self.complaints) {
             if complaint.is_error {
-                self.ui.complain(format!("{} {}", styled(BAD, "error:"), harmless(&complaint.text)));
+                ui.complain(format!("{} {}", styled(BAD, "error:"), harmless(&complaint.text)));
             } else {
-                self.ui.warning(&complaint.text);
+                ui.warning(&complaint.text);
             }
             if let Some(advice) = &complaint.advice {
-                self.ui.hint(advice);
+                ui.hint(advice);
             }
         }
     }
 
-    fn captured(&mut self, capture: &Capture) {
+    fn captured(&self, ui: &mut Ui, capture: &Capture) {
         if capture.is_captured() {
-            self.line(&styled(GOOD, "✓"), "stored", &capture.part, &capture_text(capture));
+            self.line(ui, &styled(GOOD, "✓"), "stored", &capture.part, &capture_text(capture));
         }
     }
 }
@@ -125,10 +147,10 @@ pub fn capture_text(capture: &Capture) -> String {
 
 impl Listener for Narrator<'_> {
     fn attend(&mut self, instruction: &Instruction, over: &dyn Fn() -> bool) -> bool {
-        if !self.attended || !self.ui.can_ask() {
+        if !self.told.attended || !self.ui.can_ask() {
             return false;
         }
-        self.complain();
+        self.told.complain(self.ui);
         let about = &instruction.about;
         self.ui.complain("");
         self.ui.complain(styled(BOLD, harmless(&format!("Your hand is needed: {about} {}", instruction.problem))));
@@ -141,48 +163,58 @@ impl Listener for Narrator<'_> {
     }
 
     fn hear(&mut self, event: &Event) {
+        self.told.hear(self.ui, event);
+    }
+}
+
+impl Narration {
+    /// One more event.
+    pub fn hear(&mut self, ui: &mut Ui, event: &Event) {
         if !matches!(event.what, What::Progress { .. }) {
             self.told += 1;
             #[cfg(debug_assertions)]
             fall_over_at(self.told);
         }
-        if self.ui.is_json() {
+        if ui.is_json() {
             if !matches!(event.what, What::Progress { .. })
                 && let Ok(line) = serde_json::to_string(event)
             {
-                self.ui.say(line);
+                ui.say(line);
             }
             return;
         }
         match &event.what {
             What::RunStarted { run, app, title, reason, parts } => {
-                self.width = parts.iter().map(|part| part.chars().count()).max().unwrap_or(0).clamp(9, 32);
+                // Several are told of at once in one column, as wide for all.
+                if self.among.is_none() {
+                    self.width = parts.iter().map(|part| part.chars().count()).max().unwrap_or(0).clamp(9, 32);
+                }
                 let title = title.as_ref().map_or_else(|| app.clone(), |title| format!("{title} ({app})"));
                 let reason = reason.as_ref().map(|reason| format!(": {}", harmless(reason))).unwrap_or_default();
-                if !self.ui.is_quiet() {
-                    self.ui.say(format!("{}, run {run}{reason}", styled(BOLD, harmless(&title))));
+                if !ui.is_quiet() {
+                    ui.say(format!("{}, run {run}{reason}", styled(BOLD, harmless(&title))));
                 }
             }
             What::StepStarted { step } => {
                 let about = step.about.as_deref().unwrap_or("");
-                self.ui.progress(&format!("{} {about}", step.kind.words()));
+                ui.progress(&format!("{} {about}", step.kind.words()));
             }
             What::Progress { part, files, bytes } => {
-                self.ui.progress(&format!("capture {part}  {}  {}", count(*files, "file"), size(*bytes)));
+                ui.progress(&format!("capture {part}  {}  {}", count(*files, "file"), size(*bytes)));
             }
             What::StepEnded { report } => {
-                self.step(report);
-                self.complain();
+                self.step(ui, report);
+                self.complain(ui);
             }
             What::LeavingBegan { held_ms } => self.held_ms = Some(*held_ms),
-            What::Captured { capture } => self.captured(capture),
+            What::Captured { capture } => self.captured(ui, capture),
             What::Warning { about, text } => self.note(false, about.as_deref(), text, None),
             What::Trouble { about, text, advice } => self.note(true, about.as_deref(), text, advice.clone()),
             What::Recorded { record, in_store: false } => {
                 let text = format!("the record waits in {record}");
-                self.ui.complain(format!("{} {}", styled(WARN, "note:"), harmless(&text)));
+                ui.complain(format!("{} {}", styled(WARN, "note:"), harmless(&text)));
             }
-            What::RunEnded { .. } => self.complain(),
+            What::RunEnded { .. } => self.complain(ui),
             What::HoldBegan | What::Held { .. } | What::Released { .. } | What::Recorded { .. } => {}
         }
     }

@@ -12,6 +12,7 @@ use crate::client::ask;
 use crate::desk::{Desk, Failure};
 use crate::misbehave::Misbehaviour;
 use crate::serve::{Pace, serve};
+use crate::web::{WebArgs, web};
 
 /// The booking desk of Skerry Line
 #[derive(Parser)]
@@ -38,6 +39,8 @@ enum Command {
         #[arg(long, value_enum, default_value_t = Misbehaviour::None)]
         misbehave: Misbehaviour,
     },
+    /// Answer over HTTP for a desk that is open
+    Web(WebArgs),
     /// Take no new bookings; those in hand are finished
     Pause,
     /// Take bookings again
@@ -113,6 +116,10 @@ fn execute(desk: &Desk, command: Command) -> Result<ExitCode, Failure> {
     let answer = match command {
         Command::Serve { operators, step, misbehave } => {
             serve(desk, Pace { operators, step: Duration::from_millis(step) }, misbehave)?;
+            String::new()
+        }
+        Command::Web(args) => {
+            web(desk, &args)?;
             String::new()
         }
         Command::Audit { folder, json } => return audit(&folder, json),

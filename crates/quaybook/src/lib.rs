@@ -6,6 +6,7 @@
 //!
 //! - [`Desk`]: the folder that everything lies in.
 //! - `serve`: takes bookings and answers on a Unix socket; `client`: the other side of that socket.
+//! - `web`: the desk over HTTP.
 //! - [`Misbehaviour`]: the ways in which a desk can lie to whoever backs it up.
 //!
 //! This is a program's own crate, not a core: it prints and reads the clock.
@@ -17,6 +18,7 @@ mod client;
 mod desk;
 mod misbehave;
 mod serve;
+mod web;
 
 pub use audit::Audit;
 pub use cli::run;

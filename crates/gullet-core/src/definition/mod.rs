@@ -3,9 +3,11 @@
 //! - [`Definition`] and its parts are plain data, the single source of the JSON Schema in `docs/schemas/`.
 //! - [`load`] reads the files, checks them against that schema with positions, and collects every flaw at once.
 //! - [`check_sources`] looks at the disk: sources that are missing, named twice, or inside the store.
+//! - [`check_name`]: what something may be called.
 //! - [`Flaw`]: one thing that is wrong, with file, line and column.
 
 mod check;
+mod engines;
 mod flaw;
 mod load;
 mod rules;
@@ -13,12 +15,14 @@ mod sources;
 mod types;
 mod values;
 
+pub use engines::{HttpExport, LoginSpec, Mariadb, Outside, Postgres, RequestSpec};
 pub use flaw::{Flaw, Flaws, Source};
 pub use load::{LoadError, Loaded, load};
+pub use rules::check_name;
 pub use sources::check_sources;
 pub use types::{
-    App, CommandSpec, Definition, Drift, Each, Empty, EnvValue, ExitWanted, FoundHeld, Gives, HoldStep, Hook, Hooks,
-    OneOrMany, Part, PartKind, Probe, Require, Secure, SnapshotHooks, Steady, StoreSpec, When,
+    App, CommandSpec, Definition, Drift, Each, Empty, EnvValue, ExitWanted, FoundHeld, Gives, GroupSpec, HoldStep,
+    Hook, Hooks, OneOrMany, Part, PartKind, Probe, Require, Secure, SnapshotHooks, Steady, StoreSpec, When,
 };
 pub use values::{Share, Span};
 

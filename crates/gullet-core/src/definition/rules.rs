@@ -30,6 +30,20 @@ pub(super) fn check(definition: &Definition, places: &Places, flaws: &mut Vec<Fl
     for (name, app) in &definition.app {
         rules.app(definition, name, app);
     }
+    rules.groups(definition);
+}
+
+/// Whether something may be called so.
+///
+/// # Errors
+/// In words, why not; `what` is what is to be called so.
+pub fn check_name(what: &str, name: &str) -> Result<(), String> {
+    let plain = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '-' || c == '_';
+    let sound = name.starts_with(|c: char| c.is_ascii_alphanumeric()) && name.chars().all(plain);
+    if sound && name.len() <= 64 {
+        return Ok(());
+    }
+    Err(format!("`{name}` cannot be the name of {what}: use small letters, digits, `-` and `_`"))
 }
 
 struct Rules<'a> {
@@ -43,20 +57,41 @@ struct Scope<'a> {
     each: bool,
     scratch: bool,
     facts_of: &'a [&'a str],
+    /// A word of its own at this place.
+    own: &'a str,
 }
 
-const NOWHERE: Scope<'static> = Scope { each: false, scratch: false, facts_of: &[] };
+const NOWHERE: Scope<'static> = Scope { each: false, scratch: false, facts_of: &[], own: "" };
 
 impl Rules<'_> {
     fn flaw(&mut self, path: &str, message: String, hint: Option<String>) {
         self.flaws.push(self.places.flaw(path, message, hint));
     }
 
+    fn groups(&mut self, definition: &Definition) {
+        let mut seen: BTreeMap<&String, &String> = BTreeMap::new();
+        for (name, group) in &definition.group {
+            let at = key_path(&[&"group", name]);
+            self.name(&at, "a group", name);
+            if group.apps.len() < 2 {
+                self.flaw(&format!("{at}/apps"), "a group has two applications or more".to_owned(), None);
+            }
+            for (number, app) in group.apps.iter().enumerate() {
+                let at = format!("{at}/apps/{number}");
+                if !definition.app.contains_key(app) {
+                    let hint = nearest(app, definition.app.keys().map(String::as_str));
+                    let hint = hint.map(|near| format!("did you mean \"{near}\"?"));
+                    self.flaw(&at, format!("there is no application `{app}`"), hint);
+                }
+                if let Some(other) = seen.insert(app, name) {
+                    self.flaw(&at, format!("`{app}` belongs to the group `{other}` already"), None);
+                }
+            }
+        }
+    }
+
     fn name(&mut self, path: &str, what: &str, name: &str) {
-        let plain = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '-' || c == '_';
-        let sound = name.starts_with(|c: char| c.is_ascii_alphanumeric()) && name.chars().all(plain);
-        if !sound || name.len() > 64 {
-            let message = format!("`{name}` cannot be the name of {what}: use small letters, digits, `-` and `_`");
+        if let Err(message) = check_name(what, name) {
             self.flaw(path, message, None);
         }
     }
@@ -104,7 +139,7 @@ impl Rules<'_> {
         let at = format!("{base}/snapshot");
         self.command(&format!("{at}/make"), &hooks.make, NOWHERE);
         self.command(&format!("{at}/remove"), &hooks.remove, NOWHERE);
-        if hooks.remove.env.values().any(|value| matches!(value, EnvValue::Env(_))) {
+        if hooks.remove.takes_env() {
             let message =
                 "`remove` may not take a secret from `env`: a later command must be able to run it".to_owned();
             self.flaw(&format!("{at}/remove/env"), message, Some("use `{ file = \"…\" }`".to_owned()));
@@ -163,7 +198,7 @@ impl Rules<'_> {
         self.command(&format!("{at}/leave"), leave, NOWHERE);
         let of_left = step.left.iter().flat_map(OneOrMany::all).map(|probe| &probe.command);
         for command in of_left.chain([leave]) {
-            if command.env.values().any(|value| matches!(value, EnvValue::Env(_))) {
+            if command.takes_env() {
                 let message =
                     "`leave` and `left` may not take a secret from `env`: they must work without it".to_owned();
                 self.flaw(&format!("{at}/leave/env"), message, Some("use `{ file = \"…\" }`".to_owned()));
@@ -199,7 +234,9 @@ impl Rules<'_> {
         match part.kinds().as_slice() {
             [] => {
                 let message = format!("the part `{}` does not say what it is", part.name);
-                self.flaw(at, message, Some("give one of `files`, `sqlite`, `command`, `export`".to_owned()));
+                let hint =
+                    "give one of `files`, `sqlite`, `command`, `export`, `postgres`, `mariadb`, `http`, `outside`";
+                self.flaw(at, message, Some(hint.to_owned()));
                 return;
             }
             [_] => {}
@@ -217,7 +254,8 @@ impl Rules<'_> {
         }
         self.keys_of_kind(at, part, kind);
         let each = part.each.is_some();
-        let scope = Scope { each, scratch: kind == PartKind::Export, facts_of: &[] };
+        let scope = Scope { each, scratch: kind == PartKind::Export, ..NOWHERE };
+        self.service(at, part, scope);
         if let Some(export) = &part.export {
             self.command(&format!("{at}/export"), export, scope);
             let fills = export.run.iter().flatten().chain(&export.script).any(|text| text.contains("{scratch}"));
@@ -257,6 +295,74 @@ impl Rules<'_> {
         }
     }
 
+    /// What stands for a service.
+    fn service(&mut self, at: &str, part: &Part, scope: Scope<'_>) {
+        if let Some(server) = &part.postgres {
+            let at = format!("{at}/postgres");
+            self.one_of(&at, ("cluster", server.cluster.is_some()), ("databases", !server.login.databases.is_empty()));
+            self.secret(&format!("{at}/password"), server.login.password.as_ref());
+        }
+        if let Some(server) = &part.mariadb {
+            let at = format!("{at}/mariadb");
+            self.one_of(&at, ("datadir", server.datadir.is_some()), ("databases", !server.login.databases.is_empty()));
+            self.secret(&format!("{at}/password"), server.login.password.as_ref());
+            if server.host.is_some() && server.socket.is_some() {
+                self.flaw(&format!("{at}/socket"), "either `socket` or `host`, not both".to_owned(), None);
+            }
+        }
+        if let Some(http) = &part.http {
+            let at = format!("{at}/http");
+            let known = Scope { own: if http.answer.is_some() { "answer" } else { "" }, ..scope };
+            if let Some(ask) = &http.ask {
+                self.command(&format!("{at}/ask"), ask, scope);
+            }
+            self.probes(&format!("{at}/ready"), http.ready.as_ref(), known);
+            self.command(&format!("{at}/fetch"), &http.fetch, known);
+            if http.fetch.asked().is_none() {
+                self.flaw(
+                    &format!("{at}/fetch"),
+                    "an export is fetched by a request: `get` or `post`".to_owned(),
+                    None,
+                );
+            }
+            let pointer = http.answer.as_ref().filter(|pointer| !pointer.is_empty() && !pointer.starts_with('/'));
+            if let Some(pointer) = pointer {
+                let message = format!("`{pointer}` is not a JSON pointer: it must begin with `/`");
+                self.flaw(&format!("{at}/answer"), message, None);
+            }
+            if http.answer.is_some() && http.ask.is_none() {
+                self.flaw(&format!("{at}/answer"), "nothing is asked, so there is no answer".to_owned(), None);
+            }
+        }
+        if let Some(outside) = &part.outside {
+            let at = format!("{at}/outside");
+            let known = Scope { own: "id", ..scope };
+            self.command(&format!("{at}/begin"), &outside.begin, scope);
+            self.probes(&format!("{at}/begun"), outside.begun.as_ref(), known);
+            self.probes(&format!("{at}/done"), Some(&outside.done), known);
+            self.probes(&format!("{at}/check"), outside.check.as_ref(), known);
+            if let Some(remove) = &outside.remove {
+                self.command(&format!("{at}/remove"), remove, known);
+            }
+        }
+    }
+
+    fn one_of(&mut self, at: &str, one: (&str, bool), other: (&str, bool)) {
+        if one.1 == other.1 {
+            let what = if one.1 { "not both" } else { "and there is neither" };
+            self.flaw(at, format!("either `{}` or `{}`, {what}", one.0, other.0), None);
+        }
+    }
+
+    /// Secrets are never written into a definition.
+    fn secret(&mut self, at: &str, value: Option<&EnvValue>) {
+        if let Some(EnvValue::Plain(_)) = value {
+            let message = "a secret is not written into a definition".to_owned();
+            let hint = "`{ file = \"/etc/gullet/secret\" }`, `{ env = \"…\" }` or `{ run = […] }`";
+            self.flaw(at, message, Some(hint.to_owned()));
+        }
+    }
+
     /// Keys that make sense for some kinds only.
     fn keys_of_kind(&mut self, at: &str, part: &Part, kind: PartKind) {
         let files = kind == PartKind::Files;
@@ -265,7 +371,11 @@ impl Rules<'_> {
             ("exclude", !part.exclude.is_empty(), files, "`files`"),
             ("cross", part.cross, files, "`files`"),
             ("warm", part.warm, files, "`files`"),
-            ("gives", part.gives.is_some(), kind == PartKind::Command, "`command`"),
+            ("steady", part.steady.is_some(), kind != PartKind::Outside, "what is stored"),
+            ("shrinks", !part.shrinks.is_empty(), kind != PartKind::Outside, "what is stored"),
+            ("least", !part.least.is_empty(), kind != PartKind::Outside, "what is stored"),
+            ("holds", !part.holds.is_empty(), kind != PartKind::Outside, "what is stored"),
+            ("gives", part.gives.is_some(), matches!(kind, PartKind::Command | PartKind::Http), "`command` and `http`"),
             ("limit", part.limit.is_some(), kind == PartKind::Command, "`command`; write it into `export` itself"),
             ("take", !part.take.is_empty(), kind == PartKind::Export, "`export`"),
         ];
@@ -335,17 +445,21 @@ impl Rules<'_> {
     }
 
     fn command(&mut self, at: &str, command: &CommandSpec, scope: Scope<'_>) {
-        match (&command.run, &command.script) {
-            (Some(_), Some(_)) => self.flaw(at, "either `run` or `script`, not both".to_owned(), None),
-            (None, None) => {
+        match command.ways() {
+            0 => {
                 let hint = Some("for example `run = [\"quaybook\", \"state\"]`".to_owned());
-                self.flaw(at, "the command has neither `run` nor `script`".to_owned(), hint);
+                self.flaw(at, "the command has neither `run` nor `script` (nor is it a request)".to_owned(), hint);
             }
-            (Some(run), None) if run.first().is_none_or(String::is_empty) => {
+            1 if command.run.as_ref().is_some_and(|run| run.first().is_none_or(String::is_empty)) => {
                 self.flaw(&format!("{at}/run"), "the command is empty".to_owned(), None);
             }
-            _ => {}
+            1 => {}
+            _ if command.asked().is_none() => {
+                self.flaw(at, "either `run` or `script`, not both".to_owned(), None);
+            }
+            _ => self.flaw(at, "one of `run`, `script`, `get`, `post`, `put`, `delete`, not several".to_owned(), None),
         }
+        self.request(at, command, scope);
         if command.interpreter.is_some() && command.script.is_none() {
             self.flaw(&format!("{at}/interpreter"), "`interpreter` goes with `script`".to_owned(), None);
         }
@@ -364,10 +478,49 @@ impl Rules<'_> {
         }
     }
 
+    fn request(&mut self, at: &str, command: &CommandSpec, scope: Scope<'_>) {
+        let request = &command.request;
+        self.secret(&format!("{at}/bearer"), request.bearer.as_ref());
+        self.secret(&format!("{at}/password"), request.password.as_ref());
+        let Some((method, url)) = command.asked() else {
+            let said = *request != super::RequestSpec::default();
+            if said {
+                let message =
+                    "headers, body and credentials go with a request: `get`, `post`, `put`, `delete`".to_owned();
+                self.flaw(at, message, None);
+            }
+            return;
+        };
+        if !url.starts_with("http://") && !url.starts_with("https://") {
+            let message = format!("`{url}` is not a URL: it must begin with `http://` or `https://`");
+            self.flaw(&format!("{at}/{}", method.to_lowercase()), message, None);
+        }
+        if url.split('/').nth(2).is_some_and(|host| host.contains('@')) {
+            let message = "credentials are not written into a URL".to_owned();
+            let hint = "`user` and `password = { file = \"…\" }`, or `bearer`".to_owned();
+            self.flaw(&format!("{at}/{}", method.to_lowercase()), message, Some(hint));
+        }
+        let of_process = [
+            ("as", command.run_as.is_some()),
+            ("through", command.through.is_some()),
+            ("dir", command.dir.is_some()),
+            ("env", !command.env.is_empty()),
+            ("interpreter", command.interpreter.is_some()),
+        ];
+        for (key, _) in of_process.iter().filter(|(_, said)| *said) {
+            self.flaw(&format!("{at}/{key}"), format!("`{key}` goes with a program, not with a request"), None);
+        }
+        self.placeholders(&format!("{at}/{}", method.to_lowercase()), url, scope);
+        if let Some(body) = &request.body {
+            self.placeholders(&format!("{at}/body"), body, scope);
+        }
+    }
+
     fn placeholders(&mut self, at: &str, text: &str, scope: Scope<'_>) {
         for name in placeholders::names(text) {
             let problem = match name.split('.').collect::<Vec<_>>().as_slice() {
                 ["run"] => None,
+                [word] if !word.is_empty() && *word == scope.own => None,
                 ["scratch"] if scope.scratch => None,
                 ["scratch"] => Some("`{scratch}` exists in an export only".to_owned()),
                 ["each", _] if scope.each => None,

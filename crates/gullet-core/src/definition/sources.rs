@@ -23,7 +23,11 @@ pub fn check_sources(loaded: &Loaded, app: &str, store: &Path, state: &Path) -> 
         let (key, paths): (&str, Vec<&PathBuf>) = match part.kind() {
             PartKind::Files => ("files", part.files.iter().collect()),
             PartKind::Sqlite => ("sqlite", part.sqlite.iter().collect()),
-            PartKind::Command | PartKind::Export => continue,
+            PartKind::Postgres | PartKind::Mariadb => {
+                let key = if part.kind() == PartKind::Postgres { "postgres/cluster" } else { "mariadb/datadir" };
+                (key, part.sources().collect())
+            }
+            PartKind::Command | PartKind::Export | PartKind::Http | PartKind::Outside => continue,
         };
         for (index, path) in paths.into_iter().enumerate() {
             let at = match part.kind() {

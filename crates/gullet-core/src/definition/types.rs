@@ -7,6 +7,7 @@ use std::path::PathBuf;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
+use super::engines::{HttpExport, Mariadb, Outside, Postgres, RequestSpec};
 use super::values::{Share, Span};
 
 /// Something that the design has room for and this version does not do. Any value is refused, with these words.
@@ -39,6 +40,20 @@ pub struct Definition {
     /// The applications to protect.
     #[serde(default)]
     pub app: BTreeMap<String, App>,
+    /// Applications that belong together.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub group: BTreeMap<String, GroupSpec>,
+}
+
+/// Applications that belong together: entered in order, captured while all are held, released in reverse.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[schemars(title = "a group", deny_unknown_fields)]
+pub struct GroupSpec {
+    /// What people call it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub title: Option<String>,
+    /// The applications, in the order in which they are entered.
+    pub apps: Vec<String>,
 }
 
 impl Definition {
@@ -46,6 +61,14 @@ impl Definition {
     pub fn store_of(&self, app: &str) -> Option<(&String, &StoreSpec)> {
         let said = self.app.get(app).and_then(|app| app.store.as_ref());
         said.and_then(|name| self.store.get_key_value(name)).or_else(|| self.store.iter().next())
+    }
+
+    /// All applications: those of each group together, every other one by itself.
+    pub fn sets(&self) -> Vec<Vec<String>> {
+        let in_group = |app: &String| self.group.values().any(|group| group.apps.contains(app));
+        let groups = self.group.values().map(|group| group.apps.clone());
+        let alone = self.app.keys().filter(|app| !in_group(app)).map(|app| vec![app.clone()]);
+        groups.chain(alone).collect()
     }
 }
 
@@ -149,6 +172,21 @@ pub struct CommandSpec {
     /// Program and arguments that run the script; `["/bin/sh", "-eu"]` by default.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub interpreter: Option<Vec<String>>,
+    /// Instead of a program: a URL that is asked for.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub get: Option<String>,
+    /// Instead of a program: a URL that `body` is sent to.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub post: Option<String>,
+    /// Instead of a program: a URL that `body` is put to.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub put: Option<String>,
+    /// Instead of a program: a URL that is to be removed.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub delete: Option<String>,
+    /// What else the request says.
+    #[serde(flatten)]
+    pub request: RequestSpec,
     /// The folder to run in; `/` by default.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub dir: Option<PathBuf>,
@@ -236,6 +274,10 @@ pub struct Probe {
     /// The exit code: 0 by default, a number, or `"any"`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub exit: Option<ExitWanted>,
+    /// The status that a request must get, where that is not one from 200 to 299.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schemars(range(min = 100, max = 599))]
+    pub status: Option<u16>,
     /// How long to ask again until it holds.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub within: Option<Span>,
@@ -267,6 +309,12 @@ pub enum OneOrMany<T> {
     One(Box<T>),
     /// Several.
     Many(Vec<T>),
+}
+
+impl<T: Default> Default for OneOrMany<T> {
+    fn default() -> Self {
+        Self::Many(Vec::new())
+    }
 }
 
 impl<T> OneOrMany<T> {
@@ -344,7 +392,8 @@ pub enum FoundHeld {
     GoOn,
 }
 
-/// A piece of the application's state. Exactly one of `files`, `sqlite`, `command` and `export` says which kind.
+/// A piece of the application's state. Exactly one of `files`, `sqlite`, `command`, `export`, `postgres`, `mariadb`, `http` and
+/// `outside` says which kind.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[schemars(title = "a part", deny_unknown_fields)]
 pub struct Part {
@@ -365,6 +414,18 @@ pub struct Part {
     /// A command that writes the capture into `{scratch}`, or to the paths in `take`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub export: Option<CommandSpec>,
+    /// A PostgreSQL server.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub postgres: Option<Postgres>,
+    /// A MariaDB server.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub mariadb: Option<Mariadb>,
+    /// An application with a web interface.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub http: Option<HttpExport>,
+    /// What stays with other machinery: never counted as stored.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub outside: Option<Outside>,
     /// What `command` prints: bytes, or a tar that is listed file by file.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub gives: Option<Gives>,
@@ -540,6 +601,27 @@ pub struct Hook {
     pub with_warnings: bool,
 }
 
+impl CommandSpec {
+    /// The method and the URL, where it is a request.
+    pub fn asked(&self) -> Option<(&'static str, &String)> {
+        let said = [("GET", &self.get), ("POST", &self.post), ("PUT", &self.put), ("DELETE", &self.delete)];
+        said.into_iter().find_map(|(method, url)| url.as_ref().map(|url| (method, url)))
+    }
+
+    /// How many ways of doing something it names; a sound one names one.
+    pub fn ways(&self) -> usize {
+        let requests = [&self.get, &self.post, &self.put, &self.delete].into_iter().flatten().count();
+        requests + usize::from(self.run.is_some()) + usize::from(self.script.is_some())
+    }
+
+    /// Every secret that it takes from Gullet's own environment.
+    pub fn takes_env(&self) -> bool {
+        let request = &self.request;
+        let values = self.env.values().chain(request.headers.values()).chain(&request.bearer).chain(&request.password);
+        values.into_iter().any(|value| matches!(value, EnvValue::Env(_)))
+    }
+}
+
 fn is_false(value: &bool) -> bool {
     !*value
 }
@@ -556,6 +638,14 @@ pub enum PartKind {
     Command,
     /// What a command writes.
     Export,
+    /// A PostgreSQL server.
+    Postgres,
+    /// A MariaDB server.
+    Mariadb,
+    /// What an application gives over its web interface.
+    Http,
+    /// What stays with other machinery.
+    Outside,
 }
 
 impl PartKind {
@@ -566,6 +656,10 @@ impl PartKind {
             Self::Sqlite => "sqlite",
             Self::Command => "command",
             Self::Export => "export",
+            Self::Postgres => "postgres",
+            Self::Mariadb => "mariadb",
+            Self::Http => "http",
+            Self::Outside => "outside",
         }
     }
 }
@@ -578,6 +672,10 @@ impl Part {
             (self.sqlite.is_some(), PartKind::Sqlite),
             (!self.command.is_empty(), PartKind::Command),
             (self.export.is_some(), PartKind::Export),
+            (self.postgres.is_some(), PartKind::Postgres),
+            (self.mariadb.is_some(), PartKind::Mariadb),
+            (self.http.is_some(), PartKind::Http),
+            (self.outside.is_some(), PartKind::Outside),
         ];
         said.into_iter().filter_map(|(said, kind)| said.then_some(kind)).collect()
     }
@@ -589,6 +687,8 @@ impl Part {
 
     /// The absolute paths that it reads by itself.
     pub fn sources(&self) -> impl Iterator<Item = &PathBuf> {
-        self.files.iter().chain(&self.sqlite).chain(&self.take)
+        let cluster = self.postgres.iter().flat_map(|server| &server.cluster);
+        let datadir = self.mariadb.iter().flat_map(|server| &server.datadir);
+        self.files.iter().chain(&self.sqlite).chain(&self.take).chain(cluster).chain(datadir)
     }
 }

@@ -47,6 +47,10 @@ pub fn judge(probe: &Probe, finished: &Finished) -> Verdict {
 }
 
 fn exit_code(probe: &Probe, finished: &Finished) -> Verdict {
+    if let (Some(wanted), Some(answer)) = (probe.status, &finished.answer) {
+        let fits = answer.status == wanted;
+        return if fits { Ok(()) } else { Err(format!("{}, not {wanted}", finished.failure())) };
+    }
     let fits = match (&probe.exit, &finished.report.exit) {
         (Some(ExitWanted::Word(_)), Exit::Code(_)) => true,
         (Some(ExitWanted::Code(wanted)), Exit::Code(code)) => wanted == code,
@@ -103,7 +107,7 @@ mod tests {
             dropped_bytes: 0,
             escaped: Vec::new(),
         };
-        Finished { report, stdout: stdout.as_bytes().to_vec(), stdout_cut: false }
+        Finished { report, stdout: stdout.as_bytes().to_vec(), stdout_cut: false, answer: None }
     }
 
     #[test]

@@ -18,7 +18,7 @@ use crate::world::{Clock, Stop};
 /// Output kept of the beginning and of the end, in bytes each.
 const KEPT: usize = 32 << 10;
 /// Standard output kept whole for reading facts and names from, in bytes.
-const READABLE: usize = 1 << 20;
+pub(super) const READABLE: usize = 1 << 20;
 /// How long output is drained after the process's own exit.
 const DRAIN: Duration = Duration::from_secs(1);
 /// Between TERM and KILL.
@@ -77,6 +77,19 @@ pub struct Finished {
     pub stdout: Vec<u8>,
     /// Whether standard output was longer.
     pub stdout_cut: bool,
+    /// What a server answered, where it is a request.
+    pub answer: Option<Answer>,
+}
+
+/// What a server answered to a request, besides its contents.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Answer {
+    /// The status, such as 200.
+    pub status: u16,
+    /// The type of the contents.
+    pub content_type: String,
+    /// Their length in bytes.
+    pub length: u64,
 }
 
 impl Finished {
@@ -93,9 +106,21 @@ impl Finished {
 
     /// Why it did not succeed: how it ended, and the last line that it wrote to standard error.
     pub fn failure(&self) -> String {
-        let last = self.report.output.iter().rev().filter(|piece| piece.stream == Stream::Err);
-        let last = last.flat_map(|piece| piece.text.lines().rev()).find(|line| !line.trim().is_empty());
-        let program = self.report.argv.first().map_or("", String::as_str);
+        let said = self.report.output.iter().filter(|piece| piece.stream == Stream::Err);
+        let said = said.flat_map(|piece| piece.text.lines()).filter(|line| !line.trim().is_empty());
+        // Some programs go on with details after the line that says what is wrong.
+        let is_error = |line: &&str| line.to_ascii_lowercase().contains("error");
+        let last = said.clone().rfind(is_error).or_else(|| said.clone().next_back());
+        if let Some(answer) = &self.answer {
+            let text: String = self.text().chars().take(200).collect();
+            let text = text.split_whitespace().collect::<Vec<_>>().join(" ");
+            let more = if text.is_empty() { String::new() } else { format!(": {text}") };
+            return format!("`{}`: status {}{more}", self.report.argv.join(" "), answer.status);
+        }
+        // What makes it run as another account is not what failed.
+        let words = &self.report.argv;
+        let prefix = words.iter().position(|word| word == "--").filter(|_| words[0] == "setpriv");
+        let program = words.get(prefix.map_or(0, |at| at + 1)).map_or("", String::as_str);
         match last {
             Some(line) => format!("`{program}`: {}: {}", self.report.exit, line.trim()),
             None => format!("`{program}`: {}", self.report.exit),
@@ -127,7 +152,7 @@ pub fn run_process(mut call: Invocation, clock: &dyn Clock, patience: Patience<'
         dropped_bytes,
         escaped,
     };
-    Finished { report, stdout: output.stdout, stdout_cut: output.stdout_cut }
+    Finished { report, stdout: output.stdout, stdout_cut: output.stdout_cut, answer: None }
 }
 
 fn millis(time: Duration) -> u64 {

@@ -9,7 +9,8 @@ use super::account::{Account, AccountError, passwd};
 use super::notes::Notes;
 use super::placeholders::{NoValue, fill};
 use super::probe::judge;
-use super::process::{Finished, Invocation, Patience, run_process};
+use super::process::{Answer, Finished, Invocation, Patience, run_process};
+use super::request;
 use super::secret::{self, SecretError};
 use crate::definition::{CommandSpec, OneOrMany, Probe};
 use crate::event::CommandReport;
@@ -80,6 +81,8 @@ pub struct Call<'a> {
     pub stdout: Option<PathBuf>,
     /// Further environment.
     pub env: BTreeMap<String, String>,
+    /// Further environment that must not appear in what is kept.
+    pub secrets: BTreeMap<String, String>,
     /// Whether it may leave notes in `GULLET_NOTES`. What must work on a full or frozen disk may not.
     pub notes: bool,
 }
@@ -93,6 +96,8 @@ pub struct Outcome {
     pub result: Result<(), String>,
     /// Standard output of the last try, as text without its last newline.
     pub text: String,
+    /// What a server answered to the last try, where it is a request.
+    pub answer: Option<Answer>,
     /// What it noted.
     pub notes: Notes,
 }
@@ -100,7 +105,7 @@ pub struct Outcome {
 impl Outcome {
     /// An outcome without a process.
     pub(crate) fn new(result: Result<(), String>) -> Self {
-        Self { tries: Vec::new(), result, text: String::new(), notes: Notes::default() }
+        Self { tries: Vec::new(), result, text: String::new(), answer: None, notes: Notes::default() }
     }
 }
 
@@ -136,13 +141,19 @@ impl Runner<'_> {
         env
     }
 
-    /// Puts a command together.
-    pub(crate) fn prepare(&self, spec: &CommandSpec, call: &Call<'_>) -> Result<Invocation, HookError> {
+    /// What placeholders are filled with.
+    fn values(&self, call: &Call<'_>) -> BTreeMap<String, String> {
         let mut values = call.values.clone();
         values.insert("run".to_owned(), self.run.clone());
         if let Some(scratch) = &call.scratch {
             values.insert("scratch".to_owned(), scratch.display().to_string());
         }
+        values
+    }
+
+    /// Puts a command together.
+    pub(crate) fn prepare(&self, spec: &CommandSpec, call: &Call<'_>) -> Result<Invocation, HookError> {
+        let values = self.values(call);
         let shell = || vec!["/bin/sh".to_owned(), "-eu".to_owned()];
         let account = match &spec.run_as {
             None => None,
@@ -160,7 +171,8 @@ impl Runner<'_> {
             (Some(run), _) => run.iter().map(|argument| fill(argument, &values)).collect::<Result<_, _>>()?,
             (None, _) => spec.interpreter.clone().unwrap_or_else(shell),
         };
-        let resolved = secret::resolve(&spec.env, self.world.environment)?;
+        let mut resolved = secret::resolve(&spec.env, self.world.environment)?;
+        resolved.secrets.extend(call.secrets.values().cloned());
         let mut env = self.environment(call);
         if let Some(account) = &account {
             env.insert("HOME".to_owned(), account.home.clone());
@@ -170,6 +182,7 @@ impl Runner<'_> {
             }
         }
         env.extend(resolved.env);
+        env.extend(call.secrets.clone());
         let stdout = match &call.stdout {
             None => None,
             Some(path) => Some(File::create(path).map_err(|source| HookError::File { path: path.clone(), source })?),
@@ -192,6 +205,10 @@ impl Runner<'_> {
 
     /// Runs a command once.
     fn once(&self, spec: &CommandSpec, call: &Call<'_>) -> Result<Finished, HookError> {
+        if let Some((method, url)) = spec.asked() {
+            let prepared = request::prepare((method, url), spec, call, &self.values(call), self.world)?;
+            return Ok(request::perform(prepared, call, self.world));
+        }
         let invocation = self.prepare(spec, call)?;
         Ok(run_process(invocation, self.world.clock, call.patience))
     }
@@ -216,6 +233,7 @@ impl Runner<'_> {
             match self.once(spec, &call) {
                 Ok(finished) => {
                     outcome.text = finished.text();
+                    outcome.answer = finished.answer.clone();
                     outcome.result = if finished.succeeded() { Ok(()) } else { Err(finished.failure()) };
                     outcome.tries.push(finished.report);
                 }

@@ -5,15 +5,18 @@ use std::io::{self, Read, Seek, SeekFrom};
 use std::os::unix::fs::{FileExt, MetadataExt, OpenOptionsExt};
 use std::path::Path;
 
-use gullet_store::{Cut, Hash, IoPath, PathError, cut_all};
+use gullet_store::{Cut, Hash, IoPath, PathError, cut_ahead, cut_all};
 use rustix::fs::{OFlags, SeekFrom as RawSeek};
 
 use super::secured::{PartError, Securing};
 use crate::record::Counts;
 
-/// Cuts all of `source` into the store; gives its length.
+/// A source of at least so many bytes is read and cut ahead, on a thread of its own.
+pub(super) const LARGE: u64 = 8 << 20;
+
+/// Cuts all of `source`, which has about `size` bytes, into the store; gives its length.
 pub(super) fn contents(
-    source: impl Read,
+    (source, size): (impl Read + Send, u64),
     path: &Path,
     chunks: &mut Vec<Hash>,
     counts: &Counts,
@@ -21,13 +24,14 @@ pub(super) fn contents(
 ) -> Result<u64, PartError> {
     let mut read = 0;
     let wrap = |error| PartError::Path(PathError::new(path, error));
-    cut_all(source, Cut::Contents, wrap, |piece| {
+    let each = |piece: &[u8]| {
         context.check_stop()?;
         chunks.push(context.deposit.put(piece)?);
         read += piece.len() as u64;
         (context.progress)(counts.files, counts.bytes + read);
         Ok(())
-    })
+    };
+    if size < LARGE { cut_all(source, Cut::Contents, wrap, each) } else { cut_ahead(source, Cut::Contents, wrap, each) }
 }
 
 /// Opens a file to read it without changing its access time where that is permitted, and never through a link.
@@ -41,6 +45,9 @@ pub(super) fn open(path: &Path) -> Result<File, PathError> {
         other => other.at(path),
     }
 }
+
+/// Stretches of data of one file that are listed, at most; the smallest holes between more are read as zeros.
+const STRETCHES: usize = 8192;
 
 /// Where a sparse file has data; `None` for a file without holes.
 pub(super) fn data_ranges(file: &File, meta: &fs::Metadata) -> io::Result<Option<Vec<(u64, u64)>>> {
@@ -62,7 +69,24 @@ pub(super) fn data_ranges(file: &File, meta: &fs::Metadata) -> io::Result<Option
         ranges.push((from, to - from));
         at = to;
     }
+    let ranges = joined(ranges);
     if ranges == [(0, size)] { Ok(None) } else { Ok(Some(ranges)) }
+}
+
+/// At most [`STRETCHES`] of them: those with the smallest holes between them are joined.
+fn joined(mut ranges: Vec<(u64, u64)>) -> Vec<(u64, u64)> {
+    let mut hole = 4096;
+    while ranges.len() > STRETCHES {
+        let mut fewer: Vec<(u64, u64)> = Vec::new();
+        for (from, length) in ranges {
+            match fewer.last_mut() {
+                Some(last) if from - (last.0 + last.1) <= hole => last.1 = from + length - last.0,
+                _ => fewer.push((from, length)),
+            }
+        }
+        (ranges, hole) = (fewer, hole * 2);
+    }
+    ranges
 }
 
 /// Reads the data of a file, range after range.
@@ -117,5 +141,23 @@ impl Read for Stretch<'_> {
         }
         self.at += read as u64;
         Ok(read)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_file_of_very_many_holes_is_listed_in_bounded_stretches() {
+        let few = vec![(0, 5), (4096, 4096), (100_000, 1)];
+        assert_eq!(joined(few.clone()), few);
+        let many: Vec<(u64, u64)> = (0..100_000).map(|number| (number * 12_288, 4096)).collect();
+        let joined = joined(many);
+        assert!(joined.len() <= STRETCHES);
+        assert_eq!(joined[0].0, 0);
+        let (from, length) = joined[joined.len() - 1];
+        assert_eq!(from + length, 99_999 * 12_288 + 4096);
+        assert!(joined.windows(2).all(|two| two[0].0 + two[0].1 < two[1].0));
     }
 }

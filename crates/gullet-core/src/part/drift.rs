@@ -1,6 +1,7 @@
 //! What a capture must have, compared with what it asks for and with the last good run.
 
-use crate::definition::Part;
+use super::server::TABLES_NAMED;
+use crate::definition::{Part, PartKind, Share};
 use crate::record::Capture;
 
 /// What is wrong with a capture: failures and warnings.
@@ -20,6 +21,39 @@ fn number(capture: &Capture, fact: &str) -> Option<f64> {
     }
 }
 
+/// What a database may shrink by where the definition does not say: below that it is rather a mishap than a clean-up.
+const USUAL: [(&str, f64, f64); 2] = [("rows", 50.0, 10.0), ("bytes", 75.0, 65_536.0)];
+/// Tables that are named, at most.
+const NAMED: usize = 5;
+
+/// How far each fact may fall: what the definition says, and what is usual for what it does not say.
+fn limits(spec: &Part, last: Option<&Capture>) -> Vec<(String, Share)> {
+    let mut limits: Vec<(String, Share)> = spec.shrinks.iter().map(|(fact, share)| (fact.clone(), *share)).collect();
+    if matches!(spec.kind(), PartKind::Sqlite | PartKind::Postgres | PartKind::Mariadb) {
+        for (fact, share, from) in USUAL.iter().filter(|(fact, _, _)| !spec.shrinks.contains_key(*fact)) {
+            // Of next to nothing a half is nothing to speak of.
+            if last.and_then(|last| number(last, fact)).is_some_and(|before| before >= *from) {
+                limits.push(((*fact).to_owned(), Share(*share)));
+            }
+        }
+    }
+    limits
+}
+
+/// The tables whose rows were counted last time and are not now, in words. Where there are so many tables that not all are
+/// facts, one that is not among them may be there all the same.
+fn gone(capture: &Capture, last: Option<&Capture>) -> Option<String> {
+    if capture.facts.keys().filter(|fact| fact.starts_with("rows.")).count() >= TABLES_NAMED {
+        return None;
+    }
+    let tables = last?.facts.keys().filter_map(|fact| fact.strip_prefix("rows."));
+    let gone = tables.filter(|table| !capture.facts.contains_key(&format!("rows.{table}")));
+    let gone: Vec<&str> = gone.collect();
+    let more = if gone.len() > NAMED { format!(" and {} more", gone.len() - NAMED) } else { String::new() };
+    let named: Vec<&str> = gone.iter().take(NAMED).copied().collect();
+    (!gone.is_empty()).then(|| format!("gone since the last good run: the tables {}{more}", named.join(", ")))
+}
+
 /// Judges `capture` by the part's `least` and `shrinks`.
 pub(super) fn judge(spec: &Part, capture: &Capture, last: Option<&Capture>) -> Judgement {
     let mut judgement = Judgement::default();
@@ -32,9 +66,10 @@ pub(super) fn judge(spec: &Part, capture: &Capture, last: Option<&Capture>) -> J
             Some(_) => {}
         }
     }
-    for (fact, share) in &spec.shrinks {
-        let Some(before) = last.and_then(|last| number(last, fact)) else { continue };
-        let Some(now) = number(capture, fact) else {
+    judgement.warnings.extend(gone(capture, last));
+    for (fact, share) in limits(spec, last) {
+        let Some(before) = last.and_then(|last| number(last, &fact)) else { continue };
+        let Some(now) = number(capture, &fact) else {
             judgement.warnings.push(format!("there is no number `{fact}` any more; it was {before}"));
             continue;
         };
@@ -69,6 +104,7 @@ mod tests {
             facts: rows.map(|rows| ("rows".to_owned(), rows.into())).into_iter().collect(),
             lacks: Vec::new(),
             after_restore: Vec::new(),
+            outside: None,
             warnings: Vec::new(),
             left_out: Vec::new(),
         }
@@ -97,5 +133,35 @@ mod tests {
         assert_eq!(judge(&spec, &capture(Some(1), 0), None), Judgement::default());
         assert_eq!(judge(&spec, &capture(Some(0), 0), None).failures.len(), 1);
         assert_eq!(judge(&spec, &capture(None, 0), None).failures.len(), 1);
+    }
+
+    #[test]
+    fn a_database_that_is_halved_is_a_warning_by_itself_and_what_the_definition_says_counts() {
+        let last = capture(Some(1000), 1_000_000);
+        let warnings = |spec: &Part, rows, bytes| judge(spec, &capture(rows, bytes), Some(&last)).warnings;
+        let database = part("sqlite = \"/x\"");
+        assert!(warnings(&database, Some(500), 250_000).is_empty());
+        assert_eq!(warnings(&database, Some(499), 249_999).len(), 2);
+        assert!(warnings(&part("sqlite = \"/x\"\nshrinks = { rows = \"100%\" }"), Some(1), 900_000).is_empty());
+        assert_eq!(warnings(&part("sqlite = \"/x\"\nshrinks = { rows = \"1%\" }"), Some(980), 900_000).len(), 1);
+        // Files may go; and of next to nothing a half is nothing.
+        assert!(warnings(&part("files = [\"/x\"]"), Some(1), 1).is_empty());
+        let small = capture(Some(9), 9000);
+        assert!(judge(&database, &capture(Some(1), 1), Some(&small)).warnings.is_empty());
+    }
+
+    #[test]
+    fn tables_that_are_gone_are_named_unless_not_all_are_named() {
+        let with = |tables: std::ops::Range<usize>| {
+            let facts = tables.map(|number| (format!("rows.t{number:05}"), 1.into()));
+            Capture { facts: facts.collect(), ..capture(None, 100) }
+        };
+        let warnings = |now: &Capture, last: &Capture| judge(&part(""), now, Some(last)).warnings;
+        assert!(warnings(&with(0..4), &with(0..4)).is_empty() && warnings(&with(0..9), &with(0..4)).is_empty());
+        let gone = warnings(&with(3..4), &with(0..4));
+        assert_eq!(gone, ["gone since the last good run: the tables t00000, t00001, t00002"]);
+        assert!(warnings(&with(8..9), &with(0..9))[0].ends_with("t00004 and 3 more"));
+        // One more at the front pushes another out of those that are named.
+        assert!(warnings(&with(0..TABLES_NAMED), &with(1..TABLES_NAMED + 1)).is_empty());
     }
 }

@@ -35,19 +35,13 @@ pub(super) fn bare(name: PathName, meta: &fs::Metadata) -> Entry {
     let device = matches!(kind, Kind::CharDevice | Kind::BlockDevice)
         .then(|| (rustix::fs::major(meta.rdev()), rustix::fs::minor(meta.rdev())));
     Entry {
-        path: name,
-        kind,
         mode: meta.mode() & 0o7777,
         uid: meta.uid(),
         gid: meta.gid(),
         mtime: (meta.mtime(), meta.mtime_nsec() as u32),
         size: if kind == Kind::File { meta.len() } else { 0 },
-        chunks: Vec::new(),
-        data: None,
-        target: None,
-        same_as: None,
         device,
-        xattrs: BTreeMap::new(),
+        ..Entry::bare(name, kind)
     }
 }
 

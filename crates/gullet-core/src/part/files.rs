@@ -9,7 +9,7 @@ use std::path::PathBuf;
 use std::sync::mpsc::sync_channel;
 
 use gullet_store::listing::{Entry, Kind, PathName};
-use gullet_store::{Hash, IoPath};
+use gullet_store::{Deposit, Hash, IoPath, StoreError};
 
 use super::contents::{DataReader, contents, data_ranges, open};
 use super::entry;
@@ -45,6 +45,8 @@ pub(super) struct Known {
     pub(super) last: Marks,
     /// Those of the copy that was made before the hold; it knows all that the last capture does.
     pub(super) warm: Option<Marks>,
+    /// Whether each file is looked up by itself, because what is listed has more in it than a walk finds.
+    pub(super) by_one: bool,
 }
 
 /// Captures everything that `walk` finds into the store.
@@ -69,7 +71,7 @@ pub(super) fn warm(
     context: &mut Securing<'_, '_>,
 ) -> Result<(Marks, Counts), PartError> {
     let mut lister = Lister::unstored(last.clone(), new_marks, context.deposit)?;
-    let known = Known { last, warm: None };
+    let known = Known { last, warm: None, by_one: false };
     look(walk, &known, &mut lister, None, context)?;
     let listed = lister.finish(context.deposit)?;
     // Where nothing changed the marks of the last capture are those of this one.
@@ -91,11 +93,19 @@ pub(super) fn stage(
 }
 
 impl Known {
+    /// Whether the store has the contents of an entry that was believed unchanged; if so this run stands on them from now
+    /// on. `last` is the marks of the last capture.
+    pub(super) fn stands_on(&self, entry: &Entry, last: &Marks, deposit: &mut Deposit<'_>) -> Result<bool, StoreError> {
+        let of_warm = self.warm.as_ref().filter(|warm| !entry.lists.is_empty() && warm.lists(entry));
+        let marks = of_warm.unwrap_or(last);
+        marks.stands_on(entry, marks.block_of(&entry.path), deposit)
+    }
+
     /// The marks that files are compared with in order.
     pub(super) fn source(&self, reread: bool) -> Marks {
         match &self.warm {
             Some(warm) => warm.clone(),
-            None if reread => Marks::default(),
+            None if reread || self.by_one => Marks::default(),
             None => self.last.clone(),
         }
     }
@@ -160,6 +170,7 @@ fn look(
     let mut capturing = Capturing {
         grounds,
         sink,
+        known,
         warm: known.warm.clone(),
         in_order,
         copies,
@@ -212,6 +223,7 @@ impl Warnings {
 struct Capturing<'x, 'a, 'd> {
     grounds: HashMap<u64, Ground>,
     sink: &'x mut dyn Sink,
+    known: &'x Known,
     /// The marks of the copy before the hold.
     warm: Option<Marks>,
     in_order: InOrder,
@@ -289,11 +301,8 @@ impl Capturing<'_, '_, '_> {
                 continue;
             }
             let last = self.sink.last_of(&marked.entry.path);
-            // A chunk that the cache no longer knows lies in the frames of its block all the same.
-            let deposit = &mut *self.context.deposit;
-            if !deposit.reuse(&marked.entry.chunks)?
-                && !deposit.reuse_frames(&self.in_order.marks.blocks()[self.in_order.block].frames)?
-            {
+            let marks = &self.in_order.marks;
+            if !marks.stands_on(&marked.entry, marks.blocks().get(self.in_order.block), self.context.deposit)? {
                 return Err(PartError::Other("the store lost what was about to be used again".to_owned()));
             }
             self.sink.push(marked, last.as_ref(), self.context)?;
@@ -384,7 +393,7 @@ impl Capturing<'_, '_, '_> {
             if known.is_believed(&found.meta)
                 && known.entry.same_as.is_none()
                 && (told && first.is_some_and(|first| std::ptr::eq(first, known))
-                    || self.context.deposit.reuse(&known.entry.chunks)?)
+                    || self.known.stands_on(&known.entry, &self.known.last, self.context.deposit)?)
             {
                 // Settled once, marks stay settled for as long as they stay the same.
                 let mut entry = known.entry.clone();
@@ -394,6 +403,9 @@ impl Capturing<'_, '_, '_> {
         }
         match self.read(found) {
             Err(PartError::Path(error)) if error.source.kind() == io::ErrorKind::NotFound => {
+                if self.context.is_live {
+                    return Ok(None);
+                }
                 self.warnings.add(format!("{} vanished before it could be read", found.path.display()));
                 Ok(None)
             }
@@ -402,6 +414,8 @@ impl Capturing<'_, '_, '_> {
     }
 
     fn read(&mut self, found: &Found) -> Result<Marked, PartError> {
+        // What is written to while it is captured looks other every time; something else makes it fit together.
+        let again = if self.context.is_live { 1 } else { AGAIN };
         for attempt in 1.. {
             let file = open(&found.at)?;
             let before = file.metadata().at(&found.path)?;
@@ -411,15 +425,20 @@ impl Capturing<'_, '_, '_> {
             let after = fs::symlink_metadata(&found.at).at(&found.path)?;
             let same = self.marked(entry.clone(), &before, false).same_marks(&after) && after.is_file();
             let whole = ranges.is_some() || taken.length == before.len();
-            if (same && whole) || attempt == AGAIN {
-                if !(same && whole) {
+            if (same && whole) || attempt == again {
+                if !(same && whole || self.context.is_live) {
                     self.warnings.add(format!("{} changed while it was read", found.path.display()));
                 }
                 if ranges.is_none() {
                     entry.size = taken.length;
                 }
                 entry.data = ranges;
-                entry.chunks = taken.chunks;
+                if self.sink.is_listing() {
+                    let deposit = &mut *self.context.deposit;
+                    entry.set_chunks(taken.chunks, &mut |list: &[u8]| deposit.put(list))?;
+                } else {
+                    entry.chunks = taken.chunks;
+                }
                 self.attributes(&mut entry, found);
                 let settled = same && whole && self.settles(&after);
                 let marked = self.marked(entry, &after, settled);
@@ -454,7 +473,7 @@ impl Capturing<'_, '_, '_> {
         let source = DataReader::new(file, ranges);
         let mut chunks = Vec::new();
         let counts = *self.sink.counts();
-        let length = contents(source, &found.path, &mut chunks, &counts, self.context)?;
+        let length = contents((source, meta.len()), &found.path, &mut chunks, &counts, self.context)?;
         self.sink.counts().bytes_read += length;
         Ok(Taken { chunks, staged: None, length })
     }

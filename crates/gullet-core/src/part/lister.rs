@@ -68,12 +68,9 @@ impl Lister {
         self.last.of(path)
     }
 
-    /// Stands on all frames of the block of the last capture that has a path; `false` when that is not there.
-    pub(super) fn reuse_block_of(&self, path: &PathName, deposit: &mut Deposit<'_>) -> Result<bool, StoreError> {
-        match self.last.block_of(path) {
-            Some(block) => deposit.reuse_frames(&block.frames),
-            None => Ok(false),
-        }
+    /// The marks of the last capture.
+    pub(super) fn last(&self) -> &Marks {
+        &self.last
     }
 
     /// Adds what is at a path now; `last` is what the last capture had there.
@@ -175,7 +172,7 @@ impl Lister {
             if !from.is_of_this_run {
                 marked.news = News::Unchanged;
             }
-            if !deposit.reuse(&marked.entry.chunks)? && !deposit.reuse_frames(&block.frames)? {
+            if !from.stands_on(&marked.entry, Some(block), deposit)? {
                 return Err(PartError::Other("the store lost what was about to be used again".to_owned()));
             }
             self.add(&marked, deposit)?;

@@ -24,7 +24,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use gullet_store::listing::{ClosedBlock, Entry, Kind, ListingRef, PathName};
-use gullet_store::{Deposited, Frames, Hash, IoPath, PathError, Uses};
+use gullet_store::{Deposit, Deposited, Frames, Hash, IoPath, PathError, StoreError, Uses};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
@@ -421,6 +421,33 @@ impl Marks {
     pub(super) fn block_of(&self, path: &PathName) -> Option<&Block> {
         let number = self.blocks().partition_point(|block| block.last < *path);
         self.blocks().get(number).filter(|block| block.first <= *path)
+    }
+
+    /// Whether they have this very entry's lists of chunks.
+    pub(super) fn lists(&self, entry: &Entry) -> bool {
+        self.clone().of(&entry.path).is_some_and(|marked| marked.entry.lists == entry.lists)
+    }
+
+    /// Whether the store has the contents of an unchanged entry of these marks, which lies in `block`; if so this run stands on
+    /// them from now on.
+    pub(super) fn stands_on(
+        &self,
+        entry: &Entry,
+        block: Option<&Block>,
+        deposit: &mut Deposit<'_>,
+    ) -> Result<bool, StoreError> {
+        // What lists name is not known here: it lies in the frames of the block, as does a chunk that the cache forgot.
+        if entry.lists.is_empty() && deposit.reuse(&entry.chunks)? {
+            return Ok(true);
+        }
+        match block {
+            Some(block) if self.is_of_this_run => {
+                deposit.note_again(&block.uses);
+                Ok(true)
+            }
+            Some(block) => deposit.reuse_frames(&block.frames),
+            None => Ok(false),
+        }
     }
 
     /// The marks of `path`, where they have it. Each block is read once when paths are asked for in order.

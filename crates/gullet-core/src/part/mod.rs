@@ -14,7 +14,8 @@
 //! - `lister`: a listing while it is made, with its counts. `wanted`: what must be in it.
 //! - `in_order`: a walk compared with the marks, block by block. `contents`: reading files. `pending`: what was copied in the
 //!   hold and waits to be stored. `seen`: what was seen in the hold, to tell whether it changed.
-//! - `files`, `sqlite`, `produce` (command and export), `stored` (what lies in scratch): the kinds. `drift`: the checks
+//! - `files`, `sqlite`, `produce` (command and export), `postgres`, `mariadb`, `http`, `outside`: the kinds. `stored`: what lies
+//!   in the private folder. `server`: what database servers share. [`check_service`]: what can be known of one beforehand. `drift`: the checks
 //!   against the last good run.
 
 mod btrfs;
@@ -22,13 +23,18 @@ mod contents;
 mod drift;
 mod entry;
 mod files;
+mod http;
 mod in_order;
 mod lister;
+mod mariadb;
 mod marks;
+mod outside;
 mod pending;
+mod postgres;
 mod produce;
 mod secured;
 mod seen;
+mod server;
 mod sqlite;
 mod staging;
 mod stored;
@@ -38,5 +44,6 @@ mod wanted;
 pub use marks::Grounds;
 pub use secured::{PartError, Quiet, Secured, Securing, WarmCopy, secure, warm};
 pub(crate) use secured::{chain, failed_capture};
+pub use server::check_service;
 pub use staging::{Staging, clear_leftovers, foresee, has_leftovers};
 pub use walk::{Survey, survey};

@@ -1,5 +1,6 @@
 //! What is secured in private copies in the hold, and waits to be stored and listed after it.
 
+use std::collections::VecDeque;
 use std::fs::{self, File, OpenOptions};
 use std::io::{self, BufRead, BufReader, BufWriter, Read, Write};
 use std::os::unix::fs::FileExt;
@@ -14,6 +15,7 @@ use super::files::{Known, Sink};
 use super::lister::{Listed, Lister};
 use super::marks::{Marked, Marks, Staged};
 use super::secured::{PartError, Securing};
+use super::stored;
 use crate::record::{Counts, SecuredBy};
 
 /// Private copies of files, one after the other in one file; or clones, where the filesystem can.
@@ -134,12 +136,36 @@ impl Sink for Pending {
     }
 }
 
+/// Something that is listed besides what a walk found.
+pub(super) struct Extra {
+    pub(super) name: PathName,
+    /// Its contents; a folder where there are none.
+    pub(super) file: Option<PathBuf>,
+    /// What it takes its attributes from.
+    pub(super) like: PathBuf,
+}
+
+/// Stores and lists the extras that come before `next`, or all that are left.
+fn list_extras(
+    extras: &mut VecDeque<Extra>,
+    next: Option<&PathName>,
+    lister: &mut Lister,
+    context: &mut Securing<'_, '_>,
+) -> Result<(), PartError> {
+    while extras.front().is_some_and(|extra| next.is_none_or(|next| extra.name < *next)) {
+        let Some(extra) = extras.pop_front() else { break };
+        stored::extra(&extra, lister, context.deposit)?;
+    }
+    Ok(())
+}
+
 /// Stores what [`stage`](super::files::stage) secured, and lists it.
 pub(super) fn store_staged(
     pending: &Path,
     copies: &Path,
     mut lister: Lister,
     known: &Known,
+    mut extras: VecDeque<Extra>,
     context: &mut Securing<'_, '_>,
 ) -> Result<Listed, PartError> {
     let copies = File::open(copies).ok();
@@ -154,6 +180,7 @@ pub(super) fn store_staged(
             }
             Item::Entry(marked) => marked,
         };
+        list_extras(&mut extras, Some(&marked.entry.path), &mut lister, context)?;
         let last = lister.last_of(&marked.entry.path);
         if let Some(staged) = marked.staged.take() {
             let path = PathBuf::from(format!("/{}", marked.entry.path));
@@ -161,26 +188,29 @@ pub(super) fn store_staged(
             let length = match (&staged, &copies) {
                 (Staged::Clone(clone), _) => {
                     let source = DataReader::new(File::open(clone).at(clone)?, marked.entry.data.clone());
-                    let length = contents(source, &path, &mut chunks, &lister.counts, context)?;
+                    let length = contents((source, marked.entry.size), &path, &mut chunks, &lister.counts, context)?;
                     fs::remove_file(clone).at(clone)?;
                     length
                 }
                 (Staged::Copy(offset, length), Some(copies)) => {
                     let source = Stretch { file: copies, at: *offset, end: offset + length };
-                    contents(source, &path, &mut chunks, &lister.counts, context)?
+                    contents((source, *length), &path, &mut chunks, &lister.counts, context)?
                 }
                 (Staged::Copy(..), None) => {
                     return Err(PartError::Other("the private copies are gone".to_owned()));
                 }
             };
-            marked.entry.chunks = chunks;
+            marked.entry.set_chunks(chunks, &mut |list: &[u8]| context.deposit.put(list))?;
             lister.counts.bytes_read += length;
-        } else if !context.deposit.reuse(&marked.entry.chunks)?
-            && !lister.reuse_block_of(&marked.entry.path, context.deposit)?
-        {
+        } else if !known.stands_on(&marked.entry, lister.last(), context.deposit)? {
             return Err(PartError::Other("the store lost what was about to be used again".to_owned()));
+        } else if marked.entry.lists.is_empty() {
+            // It was read into the store in the hold.
+            let chunks = std::mem::take(&mut marked.entry.chunks);
+            marked.entry.set_chunks(chunks, &mut |list: &[u8]| context.deposit.put(list))?;
         }
         lister.push(*marked, last.as_ref(), context.deposit)?;
     }
+    list_extras(&mut extras, None, &mut lister, context)?;
     lister.finish(context.deposit)
 }

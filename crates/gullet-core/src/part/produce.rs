@@ -3,18 +3,30 @@
 use std::fs;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
+use std::time::Duration;
 
 use gullet_store::IoPath;
 
 use super::secured::{PartError, Securing};
-use crate::definition::CommandSpec;
-use crate::hook::{Call, Limits};
+use crate::definition::{CommandSpec, OneOrMany, Probe};
+use crate::hook::{Call, CallOutcome, Limits};
 use crate::plan::PlannedPart;
 
 /// A file may seem older than the start of the command that wrote it by this much: filesystems take their times from
 /// a clock that ticks, in nanoseconds; those without fractions are given two seconds.
 const LAG: i128 = 30_000_000;
 const COARSE_LAG: i128 = 2_000_000_000;
+
+/// Waits until probes of the capture hold.
+pub(super) fn wait_for(
+    probes: &OneOrMany<Probe>,
+    call: Call<'_>,
+    within: Duration,
+    context: &mut Securing<'_, '_>,
+) -> Result<(), PartError> {
+    let outcome = context.runner.wait_for(probes, &call, within);
+    take(outcome, context)
+}
 
 /// Runs `command` with its standard output in a file of the run's private folder; gives the file.
 pub(super) fn command(part: &PlannedPart, context: &mut Securing<'_, '_>) -> Result<PathBuf, PartError> {
@@ -42,7 +54,7 @@ pub(super) fn export(part: &PlannedPart, context: &mut Securing<'_, '_>) -> Resu
     Ok(folder)
 }
 
-fn call<'a>(part: &PlannedPart, context: &Securing<'a, '_>) -> Call<'a> {
+pub(super) fn call<'a>(part: &PlannedPart, context: &Securing<'a, '_>) -> Call<'a> {
     Call {
         values: part.values.clone(),
         moment: "capture",
@@ -53,8 +65,14 @@ fn call<'a>(part: &PlannedPart, context: &Securing<'a, '_>) -> Call<'a> {
     }
 }
 
-fn perform(spec: &CommandSpec, call: Call<'_>, context: &mut Securing<'_, '_>) -> Result<(), PartError> {
+/// Runs a command, and takes its processes and notes into the step.
+pub(super) fn perform(spec: &CommandSpec, call: Call<'_>, context: &mut Securing<'_, '_>) -> Result<(), PartError> {
     let outcome = context.runner.run(spec, call);
+    take(outcome, context)
+}
+
+/// Takes the processes and notes of a command into the step, and gives its result.
+pub(super) fn take(outcome: CallOutcome, context: &mut Securing<'_, '_>) -> Result<(), PartError> {
     context.commands.extend(outcome.tries);
     context.notes.facts.extend(outcome.notes.facts);
     context.notes.warnings.extend(outcome.notes.warnings);

@@ -1,5 +1,6 @@
 //! A part on its way: secured while the application is held, stored afterwards.
 
+use std::collections::VecDeque;
 use std::fs;
 use std::path::{Path, PathBuf};
 
@@ -10,13 +11,15 @@ use jiff::Timestamp;
 use super::files::Known;
 use super::lister::{Listed, Lister};
 use super::marks::{Grounds, MadeMarks, Marks};
-use super::pending::{Copies, store_staged};
+use super::pending::{Copies, Extra, store_staged};
 use super::seen::Seen;
+use super::server::of_part;
 use super::staging::Staging;
 use super::walk::{Walk, name_of};
 use super::wanted::Wanted;
-use super::{drift, files, produce, sqlite, stored};
+use super::{drift, files, http, mariadb, outside, postgres, produce, sqlite, stored};
 use crate::definition::{Empty, Gives, PartKind, Secure};
+use crate::engine;
 use crate::event::CommandReport;
 use crate::hook::{Notes, Patience, Runner};
 use crate::plan::{Plan, PlannedPart};
@@ -107,6 +110,8 @@ pub struct Securing<'a, 'd> {
     pub staging: &'a mut Staging,
     /// Whether the application is held meanwhile.
     pub in_hold: bool,
+    /// Whether the source is written to meanwhile, and something else makes what is captured fit together.
+    pub is_live: bool,
     /// The copy of the part that was made before the hold.
     pub warm: Option<&'a WarmCopy>,
     /// The part's capture in the last good run.
@@ -127,8 +132,8 @@ impl Securing<'_, '_> {
     }
 
     /// What earlier captures know of the part's files.
-    fn known(&self) -> Known {
-        Known { last: Marks::open(&self.marks), warm: self.warm.map(|warm| warm.marks.clone()) }
+    pub(super) fn known(&self) -> Known {
+        Known { last: Marks::open(&self.marks), warm: self.warm.map(|warm| warm.marks.clone()), by_one: false }
     }
 
     /// Whether sources may be cloned rather than read at once: it saves time of the hold.
@@ -137,7 +142,7 @@ impl Securing<'_, '_> {
     }
 
     /// How much may be copied privately.
-    fn may_copy(&self) -> u64 {
+    pub(super) fn may_copy(&self) -> u64 {
         match self.plan.secure() {
             _ if !self.in_hold => 0,
             Secure::Stage => u64::MAX,
@@ -183,7 +188,7 @@ enum Kept {
     /// It is in the store already.
     Files { walk: Walk, seen: Seen },
     /// Clones and copies of files, with what is known of each in `pending`.
-    Staged { walk: Walk, seen: Seen, known: Known, pending: PathBuf, copies: PathBuf },
+    Staged { walk: Walk, seen: Option<Seen>, known: Known, pending: PathBuf, copies: PathBuf, extras: VecDeque<Extra> },
     /// Files that are read through a snapshot.
     Seen { walk: Walk },
     /// A copy of a database.
@@ -192,6 +197,10 @@ enum Kept {
     Output { path: PathBuf, gives: Gives },
     /// What an export wrote.
     Folder { path: PathBuf },
+    /// Databases whose state the server keeps until they are exported.
+    Pinned { databases: Box<postgres::Databases>, path: PathBuf },
+    /// What stays with other machinery.
+    Outside,
 }
 
 /// A part that is secured.
@@ -257,7 +266,8 @@ fn blank(part: &PlannedPart, started: Timestamp) -> Capture {
     let layout = match spec.kind() {
         PartKind::Files | PartKind::Sqlite => Layout::Source,
         PartKind::Export if !spec.take.is_empty() => Layout::Source,
-        PartKind::Command | PartKind::Export => Layout::Export,
+        PartKind::Postgres | PartKind::Mariadb if spec.sources().next().is_some() => Layout::Source,
+        _ => Layout::Export,
     };
     Capture {
         part: part.name.clone(),
@@ -276,6 +286,7 @@ fn blank(part: &PlannedPart, started: Timestamp) -> Capture {
         facts: Default::default(),
         lacks: spec.lacks.clone(),
         after_restore: spec.after_restore.clone(),
+        outside: None,
         warnings: Vec::new(),
         left_out: Vec::new(),
     }
@@ -335,9 +346,58 @@ fn attempt_once(part: &PlannedPart, context: &mut Securing<'_, '_>, started: Tim
             capture.roots = vec![Root { path: source.display().to_string(), filesystem: String::new() }];
             Kept::Database { copied, source, watched }
         }
+        PartKind::Postgres => of_postgres(part, &mut capture, context)?,
+        PartKind::Mariadb => of_mariadb(part, &mut capture, &mut new_marks, context)?,
+        PartKind::Http => {
+            let spec = part.spec.http.clone().unwrap_or_default();
+            let path = http::fetch(part, &spec, &mut capture, context)?;
+            Kept::Output { path, gives: part.spec.gives.unwrap_or(Gives::Bytes) }
+        }
+        PartKind::Outside => {
+            let spec = part.spec.outside.clone().unwrap_or_default();
+            capture.outside = Some(outside::begin(part, &spec, context)?);
+            Kept::Outside
+        }
     };
     let (scratch, marks) = (context.scratch.clone(), context.marks.clone());
     Ok(Secured { capture, kept, scratch, marks, new_marks })
+}
+
+fn of_postgres(part: &PlannedPart, capture: &mut Capture, context: &mut Securing<'_, '_>) -> Result<Kept, PartError> {
+    let spec = of_part(&part.spec.postgres.clone().unwrap_or_default(), part);
+    let server = engine::postgres::Server::of(&spec, context.world)?;
+    let Some(cluster) = &spec.cluster else {
+        let databases = postgres::Databases::pin(&spec, server, context)?;
+        capture.secured = Some(SecuredBy::View);
+        return Ok(Kept::Pinned { databases: Box::new(databases), path: context.scratch.join("export") });
+    };
+    let made = postgres::capture_cluster(part, &server, cluster, capture, context)?;
+    judge_ground(part, &made.counts, &made.looked.roots, context.last)?;
+    (capture.counts, capture.secured) = (made.counts, made.by);
+    note_look(capture, made.looked);
+    let postgres::Cluster { walk, known, pending, copies, extras, .. } = made;
+    Ok(Kept::Staged { walk, seen: None, known, pending, copies, extras })
+}
+
+fn of_mariadb(
+    part: &PlannedPart,
+    capture: &mut Capture,
+    new_marks: &mut Option<MadeMarks>,
+    context: &mut Securing<'_, '_>,
+) -> Result<Kept, PartError> {
+    let spec = of_part(&part.spec.mariadb.clone().unwrap_or_default(), part);
+    let Some(datadir) = &spec.datadir else {
+        let server = engine::mariadb::Server::of(&spec, context.world)?;
+        let path = context.scratch.join("export");
+        mariadb::export(&spec, &server, &path, capture, context)?;
+        return Ok(Kept::Folder { path });
+    };
+    mariadb::is_sound(datadir, context)?;
+    let walk = mariadb::walk(datadir, part, context.plan).passing_over(context.staging.folders());
+    let kept = of_walk(part, walk, capture, new_marks, context)?;
+    // A server that was started meanwhile.
+    mariadb::is_sound(datadir, context)?;
+    Ok(kept)
 }
 
 /// Secures files through a snapshot where there is one, else by themselves.
@@ -373,8 +433,8 @@ fn secured_walk(
         let (counts, looked, by) = made;
         judge_ground(part, &counts, &looked.roots, context.last)?;
         (capture.counts, capture.secured) = (counts, by);
-        let seen = note_look(capture, looked);
-        return Ok(Kept::Staged { walk, seen, known, pending, copies });
+        let seen = Some(note_look(capture, looked));
+        return Ok(Kept::Staged { walk, seen, known, pending, copies, extras: VecDeque::new() });
     }
     let marks = context.scratch.join("marks");
     let wanted = Wanted::new(&part.spec.holds, walk.roots().iter().map(PathBuf::as_path));
@@ -434,6 +494,8 @@ pub enum Quiet {
     Unknown,
     /// It does not matter: it was secured in an instant.
     Instant,
+    /// It does not matter: its engine makes what was captured fit together.
+    Engine,
     /// Files changed: the first of them, and how many.
     FilesChanged(Vec<String>, u64),
     /// The database was written to.
@@ -448,7 +510,7 @@ impl Secured {
     /// When the source can no longer be looked at.
     pub fn quiet(&self) -> Result<Quiet, PartError> {
         match &self.kept {
-            Kept::Files { walk, seen } | Kept::Staged { walk, seen, .. } => {
+            Kept::Files { walk, seen } | Kept::Staged { walk, seen: Some(seen), .. } => {
                 let (named, count) = seen.changed_since(walk)?;
                 Ok(if count == 0 { Quiet::Quiet } else { Quiet::FilesChanged(named, count) })
             }
@@ -458,7 +520,8 @@ impl Secured {
                 Ok(if written { Quiet::Written } else { Quiet::Quiet })
             }
             Kept::Seen { .. } => Ok(Quiet::Instant),
-            Kept::Output { .. } | Kept::Folder { .. } => Ok(Quiet::Unknown),
+            Kept::Staged { .. } | Kept::Pinned { .. } => Ok(Quiet::Engine),
+            Kept::Output { .. } | Kept::Folder { .. } | Kept::Outside => Ok(Quiet::Unknown),
         }
     }
 
@@ -478,7 +541,7 @@ impl Secured {
             capture.counts.bytes_read += warm.counts.bytes_read;
             capture.counts.bytes_new += warm.counts.bytes_new;
         }
-        if capture.counts.bytes == 0 && !is_files {
+        if capture.counts.bytes == 0 && !is_files && capture.outside.is_none() {
             capture.warnings.push("it has no bytes in it".to_owned());
         }
         let judgement = drift::judge(&part.spec, capture, context.last);
@@ -492,6 +555,11 @@ impl Secured {
     /// Stores what lies in private places.
     fn store_kept(&mut self, part: &PlannedPart, context: &mut Securing<'_, '_>) -> Result<(), PartError> {
         let new_marks = self.scratch.join("marks");
+        if let Kept::Pinned { databases, path } = &self.kept {
+            let path = path.clone();
+            databases.export(&path, &mut self.capture, context)?;
+            self.kept = Kept::Folder { path };
+        }
         let roots = match &self.kept {
             Kept::Files { .. } => return Ok(()),
             Kept::Seen { walk } => {
@@ -503,8 +571,15 @@ impl Secured {
                 self.listed(listed);
                 return Ok(());
             }
+            Kept::Outside => {
+                let spec = part.spec.outside.clone().unwrap_or_default();
+                return match &mut self.capture.outside {
+                    Some(proof) => outside::complete(part, &spec, proof, context),
+                    None => Ok(()),
+                };
+            }
             Kept::Staged { walk, .. } => walk.roots(),
-            Kept::Database { .. } | Kept::Output { .. } | Kept::Folder { .. } => &[],
+            Kept::Database { .. } | Kept::Output { .. } | Kept::Folder { .. } | Kept::Pinned { .. } => &[],
         };
         let wanted = Wanted::new(&part.spec.holds, roots.iter().map(PathBuf::as_path));
         let last = match &self.kept {
@@ -513,10 +588,11 @@ impl Secured {
         };
         let mut lister = Lister::new(last, new_marks, wanted, context.deposit)?;
         let deposit = &mut *context.deposit;
-        match &self.kept {
-            Kept::Files { .. } | Kept::Seen { .. } => {}
-            Kept::Staged { known, pending, copies, .. } => {
-                let listed = store_staged(pending, copies, lister, known, context)?;
+        match &mut self.kept {
+            Kept::Files { .. } | Kept::Seen { .. } | Kept::Pinned { .. } | Kept::Outside => {}
+            Kept::Staged { known, pending, copies, extras, .. } => {
+                let extras = std::mem::take(extras);
+                let listed = store_staged(pending, copies, lister, known, extras, context)?;
                 self.listed(listed);
                 return Ok(());
             }

@@ -14,14 +14,13 @@ use rusqlite::backup::{Backup, StepResult};
 use rusqlite::{Connection, OpenFlags};
 
 use super::secured::{PartError, Securing};
+use super::server;
 use crate::event::Facts;
 
 /// Pages copied between two looks at the clock.
 const PAGES_A_STEP: i32 = 4000;
 /// How long a lock of the application's is waited for.
 const BUSY: Duration = Duration::from_secs(30);
-/// Rows are counted table by table in facts for at most so many tables.
-const TABLES_NAMED: usize = 200;
 
 /// A database that was copied and is still watched.
 pub(super) struct Watched {
@@ -191,18 +190,13 @@ pub(super) fn examine(copy: &Path) -> Result<Facts, PartError> {
     let names = query.query_map([], |row| row.get::<_, String>(0)).map_err(&wrap)?;
     let names: Vec<String> = names.collect::<Result<_, _>>().map_err(&wrap)?;
     let mut facts = Facts::new();
-    let mut rows = 0;
-    for (number, name) in names.iter().enumerate() {
+    let count = |name: &String| {
         let count = format!("select count(*) from \"{}\"", name.replace('"', "\"\""));
         // A virtual table whose module is not here cannot be counted; its contents lie in other tables.
-        let Ok(count) = database.query_row(&count, [], |row| row.get::<_, i64>(0)) else { continue };
-        rows += count;
-        if number < TABLES_NAMED {
-            facts.insert(format!("rows.{name}"), count.into());
-        }
-    }
+        database.query_row(&count, [], |row| row.get::<_, i64>(0)).ok().map(|count| (name.clone(), count))
+    };
+    server::rows(names.iter().filter_map(count), &mut facts);
     facts.insert("tables".to_owned(), names.len().into());
-    facts.insert("rows".to_owned(), rows.into());
     Ok(facts)
 }
 

@@ -85,7 +85,10 @@ impl Staging {
             let sources: Vec<&PathBuf> = match part.spec.kind() {
                 PartKind::Files => part.spec.files.iter().collect(),
                 PartKind::Sqlite => part.spec.sqlite.iter().collect(),
-                PartKind::Command | PartKind::Export => Vec::new(),
+                PartKind::Mariadb => part.spec.sources().collect(),
+                PartKind::Command | PartKind::Export | PartKind::Postgres | PartKind::Http | PartKind::Outside => {
+                    Vec::new()
+                }
             };
             for source in sources {
                 if secure == Secure::Stream {

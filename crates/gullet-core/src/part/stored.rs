@@ -7,28 +7,28 @@ use std::path::Path;
 
 use data_encoding::BASE64;
 use gullet_store::listing::{Entry, Kind, PathName};
-use gullet_store::{Cut, Deposit, Hash, IoPath, PathError, cut_all};
+use gullet_store::{Cut, Deposit, IoPath, PathError, cut_ahead, cut_all};
 
+use super::contents::LARGE;
 use super::entry;
 use super::lister::Lister;
 use super::marks::{Marked, News};
+use super::pending::Extra;
 use super::secured::PartError;
 use super::walk::{Found, LeftOuts, Walk};
 
-/// Cuts all of `source` into `deposit`.
-fn contents(
-    source: impl Read,
-    path: &Path,
-    cut: Cut,
-    deposit: &mut Deposit<'_>,
-) -> Result<(Vec<Hash>, u64), PartError> {
+/// Cuts all of a file into `deposit`, as the contents of an entry.
+fn store_file(entry: &mut Entry, path: &Path, cut: Cut, deposit: &mut Deposit<'_>) -> Result<(), PartError> {
+    let file = super::contents::open(path)?;
+    let is_large = file.metadata().at(path)?.len() >= LARGE;
     let mut chunks = Vec::new();
     let wrap = |error| PartError::Path(PathError::new(path, error));
-    let length = cut_all(source, cut, wrap, |piece| {
+    let each = |piece: &[u8]| {
         chunks.push(deposit.put(piece)?);
         Ok(())
-    })?;
-    Ok((chunks, length))
+    };
+    entry.size = if is_large { cut_ahead(file, cut, wrap, each)? } else { cut_all(file, cut, wrap, each)? };
+    Ok(entry.set_chunks(chunks, &mut |list: &[u8]| deposit.put(list))?)
 }
 
 /// A mark that is never believed: what it is of was made for this run.
@@ -53,10 +53,17 @@ pub(super) fn file(
     let like = like.unwrap_or(path);
     let mut entry = entry::bare(name, &fs::metadata(like).at(like)?);
     entry.xattrs = entry::xattrs(like).unwrap_or_default();
-    let source = File::open(path).at(path)?;
-    (entry.chunks, entry.size) = contents(source, path, cut, deposit)?;
+    store_file(&mut entry, path, cut, deposit)?;
     lister.counts.bytes_read += entry.size;
     push(entry, lister, deposit)
+}
+
+/// Stores what a walk did not find.
+pub(super) fn extra(extra: &Extra, lister: &mut Lister, deposit: &mut Deposit<'_>) -> Result<(), PartError> {
+    match &extra.file {
+        Some(path) => file(path, extra.name.clone(), Some(&extra.like), Cut::Contents, lister, deposit),
+        None => push(entry::bare(extra.name.clone(), &fs::metadata(&extra.like).at(&extra.like)?), lister, deposit),
+    }
 }
 
 /// Stores everything in a folder, under names relative to it.
@@ -68,8 +75,7 @@ pub(super) fn folder(path: &Path, lister: &mut Lister, deposit: &mut Deposit<'_>
         entry.xattrs = entry::xattrs(&found.path).unwrap_or_default();
         match entry.kind {
             Kind::File => {
-                let source = super::contents::open(&found.path)?;
-                (entry.chunks, entry.size) = contents(source, &found.path, Cut::Contents, deposit)?;
+                store_file(&mut entry, &found.path, Cut::Contents, deposit)?;
                 lister.counts.bytes_read += entry.size;
             }
             Kind::Symlink => {
@@ -100,7 +106,13 @@ pub(super) fn tar(path: &Path, lister: &mut Lister, deposit: &mut Deposit<'_>) -
         }
         let mut entry = tar_entry(name, &mut member).map_err(wrong)?;
         if entry.kind == Kind::File && entry.same_as.is_none() {
-            (entry.chunks, entry.size) = contents(&mut member, path, Cut::Contents, deposit)?;
+            let mut chunks = Vec::new();
+            let wrap = |error| PartError::Path(PathError::new(path, error));
+            entry.size = cut_all(&mut member, Cut::Contents, wrap, |piece| {
+                chunks.push(deposit.put(piece)?);
+                Ok(())
+            })?;
+            entry.set_chunks(chunks, &mut |list: &[u8]| deposit.put(list))?;
         }
         entries.insert(entry.path.clone(), entry);
     }
@@ -138,19 +150,14 @@ fn tar_entry<R: Read>(name: PathName, member: &mut tar::Entry<'_, R>) -> std::io
     let link = member.link_name_bytes().map(|bytes| bytes.into_owned());
     let is_link = header.entry_type() == EntryType::Link;
     let mut entry = Entry {
-        path: name,
-        kind,
         mode: header.mode()? & 0o7777,
         uid: u32::try_from(header.uid()?).unwrap_or(0),
         gid: u32::try_from(header.gid()?).unwrap_or(0),
         mtime: (i64::try_from(header.mtime()?).unwrap_or(0), 0),
-        size: 0,
-        chunks: Vec::new(),
-        data: None,
         target: link.clone().filter(|_| kind == Kind::Symlink).map(PathName::new),
         same_as: link.filter(|_| is_link).map(|bytes| tar_name(&bytes)),
         device,
-        xattrs: BTreeMap::new(),
+        ..Entry::bare(name, kind)
     };
     for extension in member.pax_extensions()?.into_iter().flatten() {
         let extension = extension?;

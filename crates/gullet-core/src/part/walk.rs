@@ -55,8 +55,10 @@ pub(super) struct Walk {
     exclude: Patterns,
     cross: bool,
     avoid: Vec<Avoid>,
-    /// Folders of Gullet's own, passed over without a word.
+    /// Passed over without a word: folders of Gullet's own, and what is captured in another way.
     own: Vec<PathBuf>,
+    /// Why something is excluded, where that is not the definition's wish.
+    why_excluded: Option<&'static str>,
     /// Where each root is read.
     seen: Option<Vec<PathBuf>>,
 }
@@ -125,6 +127,20 @@ impl Walk {
         Self::new(part.spec.take.clone(), &Part::default(), Self::avoided(part, plan))
     }
 
+    /// What a server keeps below some roots, but for what matches one of these: it makes that anew when it starts. Other
+    /// filesystems mounted below them are its own too, if it may `cross` them.
+    pub(super) fn of_server(
+        roots: Vec<PathBuf>,
+        made_anew: &[&str],
+        cross: bool,
+        (part, plan): (&PlannedPart, &Plan),
+    ) -> Self {
+        let exclude = made_anew.iter().map(|pattern| (*pattern).to_owned()).collect();
+        let spec = Part { exclude, cross, ..Part::default() };
+        let why_excluded = Some("made anew by the server when it starts");
+        Self { why_excluded, ..Self::new(roots, &spec, Self::avoided(part, plan)) }
+    }
+
     /// Everything below one folder.
     pub(super) fn of_folder(folder: &Path) -> Self {
         Self::new(vec![folder.to_path_buf()], &Part::default(), Vec::new())
@@ -155,13 +171,14 @@ impl Walk {
             cross: spec.cross,
             avoid,
             own: Vec::new(),
+            why_excluded: None,
             seen: None,
         }
     }
 
-    /// Passes over the folders that snapshots and clones lie in.
+    /// Passes over these: the folders that snapshots and clones lie in, and what is captured in another way.
     pub(super) fn passing_over<'p>(mut self, own: impl Iterator<Item = &'p Path>) -> Self {
-        self.own = own.map(Path::to_path_buf).collect();
+        self.own.extend(own.map(Path::to_path_buf));
         self
     }
 
@@ -248,7 +265,8 @@ impl Walk {
             }
             let below = path.strip_prefix(root).unwrap_or(path);
             if let Some(pattern) = self.exclude.first_match(below) {
-                left.add(format!("excluded by `{pattern}`"), path);
+                let why = self.why_excluded.map_or_else(|| format!("excluded by `{pattern}`"), str::to_owned);
+                left.add(why, path);
                 return Ok(());
             }
             if let Some(include) = &self.include
@@ -325,11 +343,13 @@ pub fn survey(part: &PlannedPart, plan: &Plan) -> Option<Survey> {
         }
         return Some(survey);
     }
-    if part.spec.files.is_empty() {
-        return None;
-    }
+    let walk = match super::server::walk(part, plan) {
+        Some(walk) => walk,
+        None if part.spec.files.is_empty() => return None,
+        None => Walk::of_files(part, plan),
+    };
     let mut left = LeftOuts::default();
-    let walked = Walk::of_files(part, plan).run(&mut left, &mut |found: Found| {
+    let walked = walk.run(&mut left, &mut |found: Found| {
         if found.meta.is_file() {
             survey.files += 1;
             survey.bytes += found.meta.len();

@@ -15,7 +15,7 @@ use super::write::Target;
 use crate::logbook::Logged;
 use crate::outcome::Outcome;
 use crate::part::chain;
-use crate::record::Layout;
+use crate::record::{Layout, OutsideProof};
 use crate::state::file_name;
 use crate::world::Stop;
 
@@ -100,6 +100,9 @@ pub struct RestorePlan {
     pub parts: Vec<RestorePart>,
     /// Parts that the run does not have, with the reason.
     pub missing: Vec<(String, String)>,
+    /// Parts whose bytes stay with other machinery, with what is known of them.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub outside: Vec<(String, OutsideProof)>,
 }
 
 /// What came of one part.
@@ -160,8 +163,12 @@ impl RestorePlan {
             return Err(RestoreError::NoPart { run, part: part.clone(), known });
         }
         let wanted = record.captures.iter().filter(|c| only.is_empty() || only.contains(&c.part));
-        let (mut parts, mut missing) = (Vec::new(), Vec::new());
+        let (mut parts, mut missing, mut outside) = (Vec::new(), Vec::new(), Vec::new());
         for capture in wanted {
+            if let Some(proof) = capture.outside.as_ref().filter(|_| capture.is_captured()) {
+                outside.push((capture.part.clone(), proof.clone()));
+                continue;
+            }
             let Some(listing) = capture.listing.filter(|_| capture.is_captured()) else {
                 let why = capture.problem.clone().unwrap_or_else(|| "it was not captured".to_owned());
                 missing.push((capture.part.clone(), why));
@@ -193,6 +200,7 @@ impl RestorePlan {
             into: into.to_path_buf(),
             parts,
             missing,
+            outside,
         })
     }
 

@@ -31,6 +31,12 @@ pub(super) enum WriteError {
     Length { found: u64, expected: u64 },
 }
 
+impl From<StoreError> for WriteError {
+    fn from(error: StoreError) -> Self {
+        Self::Bytes(error)
+    }
+}
+
 impl From<Errno> for WriteError {
     fn from(errno: Errno) -> Self {
         if errno == Errno::LOOP || errno == Errno::XDEV { Self::Link } else { Self::System(errno.into()) }
@@ -245,7 +251,7 @@ fn contents(file: &File, entry: &Entry, chunks: &mut ChunkReader) -> Result<u64,
     let mut ranges = ranges.iter().copied();
     let mut range = ranges.next().unwrap_or((0, 0));
     let mut found = 0;
-    for id in &entry.chunks {
+    entry.each_chunk(chunks, |id, chunks| {
         let bytes = chunks.get(id).map_err(WriteError::Bytes)?;
         found += bytes.len() as u64;
         let mut rest = bytes.as_slice();
@@ -258,7 +264,8 @@ fn contents(file: &File, entry: &Entry, chunks: &mut ChunkReader) -> Result<u64,
             range = (range.0 + length as u64, range.1 - length as u64);
             rest = &rest[length..];
         }
-    }
+        Ok::<_, WriteError>(())
+    })?;
     if found != expected {
         return Err(WriteError::Length { found, expected });
     }

@@ -11,6 +11,7 @@ use std::time::Duration;
 use gullet_store::{Cache, Deposit, DepositOptions, Deposited, Store, StoreError};
 use jiff::Timestamp;
 
+use super::group::{Member, Stage};
 use crate::definition::{Drift, OneOrMany};
 use crate::event::{CommandReport, Event, Listener, StepKind, StepName, StepReport, What};
 use crate::hold::Guarded;
@@ -48,6 +49,8 @@ pub struct Setup<'a> {
     pub guard: &'a [Vec<OsString>],
     /// Payload files that are known to be damaged: what lies in them is stored anew.
     pub damaged: Vec<String>,
+    /// The group that it is a run of.
+    pub member: Option<Member<'a>>,
 }
 
 /// A run that is over.
@@ -131,6 +134,7 @@ pub fn execute(setup: Setup<'_>, listener: &mut dyn Listener) -> Ended {
         is_settling: false,
         guard: None,
         guard_command: setup.guard,
+        member: setup.member,
         steps: 0,
         told: false,
         committed: None,
@@ -178,6 +182,7 @@ pub(super) struct Driver<'a, 'd> {
     /// Set when the hold is lost, so that what is being captured ends at once.
     pub(super) lost: &'a Arc<Stop>,
     pub(super) guard_command: &'a [Vec<OsString>],
+    member: Option<Member<'a>>,
     steps: u32,
     /// Whether the reason for going out early was told.
     told: bool,
@@ -302,7 +307,46 @@ impl<'a> Driver<'a, '_> {
         }
     }
 
+    /// Waits for the other runs of the group. A reply where the run cannot go on.
+    fn meet(&mut self, task: Task) -> Option<Reply> {
+        let member = self.member.take()?;
+        let (patience, clock) = (self.patience(), self.world.clock);
+        let over = || patience.is_over(clock);
+        let never_held = self.plan.spec.hold.is_empty();
+        let met = match task {
+            Task::Look(0) => member.wait_for_turn(&over),
+            // An application that is never held is captured while the others are.
+            Task::Capture(_) | Task::Hooks(Moment::Held) if never_held => {
+                member.wait_for_turn(&over).and_then(|()| member.wait_for_all(&over))
+            }
+            Task::Hooks(Moment::Held) => member.wait_for_all(&over),
+            Task::Leave(_) => {
+                // The others may be slow; the limit of this hold stands all the same.
+                member.wait_to_leave(&over);
+                Ok(())
+            }
+            Task::Hooks(Moment::Released) | Task::Store(_) | Task::Clear | Task::Finish | Task::Commit => {
+                if never_held {
+                    member.wait_to_leave(&over);
+                }
+                member.reach(Stage::Left);
+                Ok(())
+            }
+            _ => Ok(()),
+        };
+        self.member = Some(member);
+        let app = met.err()?;
+        let text =
+            format!("`{app}`, which belongs to the same group, could not be held, so nothing of the group is captured");
+        self.trouble(None, text, None);
+        self.machine.lose_hold();
+        Some(if task == Task::Look(0) { Reply::Unknown } else { Reply::No })
+    }
+
     fn perform(&mut self, task: Task) -> Reply {
+        if let Some(reply) = self.meet(task) {
+            return reply;
+        }
         let (kind, about) = self.name(task);
         self.steps += 1;
         let step = StepName { number: self.steps, kind, about };
@@ -416,6 +460,12 @@ impl<'a> Driver<'a, '_> {
             let outcome = self.runner.wait_for(&probes, &call, Duration::ZERO);
             if let Err(why) = self.took(outcome, &require.name, done) {
                 self.trouble(Some(&require.name), why, require.advice.clone());
+                refused = true;
+            }
+        }
+        for part in &plan.parts {
+            if let Some(Err(why)) = part::check_service(part, plan, self.runner) {
+                self.trouble(Some(&part.name), why, None);
                 refused = true;
             }
         }

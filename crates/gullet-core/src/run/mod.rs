@@ -4,9 +4,11 @@
 //! - [`execute`]: one run from preflight to its last hook; gives an [`Ended`].
 //! - `hold`: looking, entering, proving, leaving. `parts`: securing and storing them. `keep`: making durable, reading back,
 //!   recording, remarks.
+//! - [`Group`]: runs that wait for each other, so that applications are held together.
 //! - [`recover`]: records of runs that died.
 
 mod driver;
+mod group;
 mod hold;
 mod keep;
 mod parts;
@@ -14,6 +16,7 @@ mod past;
 mod recover;
 
 pub use driver::{Ended, Setup, execute};
+pub use group::{Group, Member};
 pub use keep::remark_declared;
 pub use past::{PastError, look_back};
 pub use recover::recover;

@@ -60,6 +60,7 @@ impl<'a> Driver<'a, '_> {
             grounds: &mut self.grounds,
             staging: &mut self.staging,
             in_hold,
+            is_live: false,
             warm: self.warm[number].as_ref(),
             last,
             reread: self.plan.request.reread,
@@ -191,6 +192,10 @@ impl<'a> Driver<'a, '_> {
             }
             Ok(Quiet::Instant) => {
                 done.note = Some("it was secured in an instant".to_owned());
+                Reply::Yes
+            }
+            Ok(Quiet::Engine) => {
+                done.note = Some("its engine keeps it consistent".to_owned());
                 Reply::Yes
             }
             Ok(Quiet::Unknown) => {

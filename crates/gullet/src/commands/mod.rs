@@ -4,6 +4,7 @@ mod generate;
 mod guard;
 mod hold;
 mod key;
+mod new;
 mod plan;
 mod preflight;
 mod restore;
@@ -30,6 +31,7 @@ use crate::ui::Ui;
 #[derive(Subcommand)]
 pub enum Command {
     Tour(tour::TourArgs),
+    New(new::NewArgs),
     Preflight(preflight::PreflightArgs),
     Plan(plan::PlanArgs),
     Hold(hold::HoldArgs),
@@ -78,6 +80,7 @@ pub struct OpeningArgs {
 pub fn execute(ui: &mut Ui, global: &Global, command: Command) -> Result<Exit, CommandError> {
     match command {
         Command::Tour(args) => tour::tour(ui, global, &args),
+        Command::New(args) => new::new(ui, &args),
         Command::Preflight(args) => preflight::preflight(ui, global, &args),
         Command::Plan(args) => plan::plan(ui, global, &args),
         Command::Hold(args) => hold::hold(ui, global, &args),

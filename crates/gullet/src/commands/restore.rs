@@ -15,7 +15,7 @@ use crate::exit::Exit;
 use crate::open::Reading;
 use crate::outside::Outside;
 use crate::table::table;
-use crate::text::{count, harmless, size};
+use crate::text::{count, harmless, size, time};
 use crate::ui::{BAD, BOLD, GOOD, Ui, WARN, outcome, styled};
 
 /// Restore a run into an empty folder
@@ -117,6 +117,14 @@ fn show(ui: &mut Ui, plan: &RestorePlan, report: &RestoreReport) {
             let text = format!("{}: {what} could not be set on {}: {first}", result.part, count(*number, "path"));
             ui.warning(&text);
         }
+    }
+    for (part, proof) in &plan.outside {
+        let text = format!(
+            "{part}: its bytes are not here: other machinery has them, by the id {}, of {}",
+            proof.id,
+            time(proof.begun)
+        );
+        ui.warning(&text);
     }
     if let Some(why) = &plan.no_hold {
         ui.warning(&format!("the parts are not of one moment; the application is never held: {why}"));

@@ -1,25 +1,28 @@
 //! `gullet run`.
 
+use std::sync::mpsc::{Sender, channel};
+
 use clap::Args;
 use gullet_core::Outcome;
 use gullet_core::definition::Loaded;
+use gullet_core::event::{Event, Listener};
 use gullet_core::hook::Runner;
 use gullet_core::ids::RunId;
 use gullet_core::logbook::Recent;
 use gullet_core::plan::{Plan, PlanError, Request};
-use gullet_core::run::{Ended, PastError, Setup, execute, look_back};
+use gullet_core::run::{Ended, Group, Member, PastError, Setup, execute, look_back};
 use gullet_core::state::{State, SweepLock};
 
 use crate::cli::Global;
 use crate::error::CommandError;
 use crate::exit::Exit;
-use crate::narrate::Narrator;
+use crate::narrate::{Narration, Narrator};
 use crate::open;
 use crate::outside::{Outside, guard_commands};
 use crate::text::{count, duration, harmless, size};
 use crate::ui::{BAD, DIM, Ui, outcome, styled};
 
-/// Back up applications, one after the other
+/// Back up applications, one after the other, or as a group
 ///
 /// The application is put into backup mode (the hold), proven to be held, captured, proven to be still held, released and
 /// proven to serve again; then what is new is stored, read back and recorded. It is released whatever happens.
@@ -28,8 +31,15 @@ use crate::ui::{BAD, DIM, Ui, outcome, styled};
 #[derive(Args)]
 pub struct RunArgs {
     /// The applications
-    #[arg(required = true, value_name = "APP")]
+    #[arg(required_unless_present_any = ["all", "groups"], value_name = "APP")]
     pub(super) apps: Vec<String>,
+    /// Every application of the definition; those of a group together. One that fails does not stop the others
+    #[arg(long, conflicts_with_all = ["apps", "groups", "parts"])]
+    pub(super) all: bool,
+    /// The applications of this group together: entered in order, captured while all are held, released in reverse (can be
+    /// repeated)
+    #[arg(long = "group", value_name = "GROUP", conflicts_with_all = ["apps", "parts"])]
+    pub(super) groups: Vec<String>,
     /// Why; kept in the record
     #[arg(long, value_name = "TEXT")]
     pub(super) reason: Option<String>,
@@ -55,25 +65,110 @@ pub fn run(ui: &mut Ui, global: &Global, args: &RunArgs) -> Result<Exit, Command
     outside.listen_to_signals()?;
     crate::forgotten::settle(ui, &loaded, &state, &outside);
     let mut exit = Exit::Complete;
-    for app in &args.apps {
-        let request =
-            Request { app: app.clone(), only: args.parts.clone(), reason: args.reason.clone(), reread: args.reread };
-        let ended = run_one(ui, &loaded, &state, &outside, request, !args.unattended);
-        exit = exit.worse(match ended {
-            Ok(ended) => {
-                summary(ui, &ended);
-                ended.outcome.into()
-            }
-            Err(error) => {
-                ui.error(&error);
-                error.exit
-            }
-        });
+    for together in sets(&loaded, args)? {
+        let request = |app: &String| Request {
+            app: app.clone(),
+            only: args.parts.clone(),
+            reason: args.reason.clone(),
+            reread: args.reread,
+        };
+        let ended = match together.as_slice() {
+            [app] => vec![run_one(ui, &loaded, &state, &outside, request(app), !args.unattended)],
+            apps => run_together(ui, &loaded, &state, &outside, apps.iter().map(request).collect()),
+        };
+        for ended in ended {
+            exit = exit.worse(match ended {
+                Ok(ended) => {
+                    summary(ui, &ended);
+                    ended.outcome.into()
+                }
+                Err(error) => {
+                    ui.error(&error);
+                    error.exit
+                }
+            });
+        }
         if outside.world().stop.asked().is_some() {
             break;
         }
     }
     Ok(exit)
+}
+
+/// The applications to run: each by itself, or those of a group together.
+fn sets(loaded: &Loaded, args: &RunArgs) -> Result<Vec<Vec<String>>, CommandError> {
+    let definition = &loaded.definition;
+    if !args.groups.is_empty() {
+        let find = |name: &String| match definition.group.get(name) {
+            Some(group) => Ok(group.apps.clone()),
+            None => {
+                let known: Vec<&str> = definition.group.keys().map(String::as_str).collect();
+                let error = CommandError::text(Exit::Usage, format!("the definition has no group `{name}`"));
+                Err(error
+                    .hint(format!("it has {}", if known.is_empty() { "none".to_owned() } else { known.join(", ") })))
+            }
+        };
+        return args.groups.iter().map(find).collect();
+    }
+    if !args.all {
+        return Ok(args.apps.iter().map(|app| vec![app.clone()]).collect());
+    }
+    Ok(definition.sets())
+}
+
+/// What the run of a group's application has to tell.
+enum Told {
+    Event(Box<Event>),
+    Warning(String),
+}
+
+/// Tells what happens to somebody else.
+struct Teller {
+    number: usize,
+    out: Sender<(usize, Told)>,
+}
+
+impl Listener for Teller {
+    fn hear(&mut self, event: &Event) {
+        // Nobody listens any more when the program ends.
+        let _ = self.out.send((self.number, Told::Event(Box::new(event.clone()))));
+    }
+}
+
+/// Runs the applications of a group, each on a thread of its own. Nobody is asked to do something by hand.
+fn run_together(
+    ui: &mut Ui,
+    loaded: &Loaded,
+    state: &State,
+    outside: &Outside,
+    requests: Vec<Request>,
+) -> Vec<Result<Ended, CommandError>> {
+    let apps: Vec<String> = requests.iter().map(|request| request.app.clone()).collect();
+    let group = Group::new(&apps);
+    let mut narrations: Vec<Narration> = apps.iter().map(|app| Narration::new(false, Some(app.clone()))).collect();
+    std::thread::scope(|scope| {
+        let (out, told) = channel();
+        let mut threads = Vec::new();
+        for ((number, request), member) in requests.into_iter().enumerate().zip(group.members()) {
+            let out = out.clone();
+            threads.push(
+                scope.spawn(move || {
+                    run_with(loaded, state, outside, request, Some(member), &mut Teller { number, out })
+                }),
+            );
+        }
+        drop(out);
+        for (number, told) in told {
+            match told {
+                Told::Event(event) => narrations[number].hear(ui, &event),
+                Told::Warning(text) => ui.warning(&format!("{}: {text}", apps[number])),
+            }
+        }
+        let ended = threads.into_iter().map(|thread| {
+            thread.join().unwrap_or_else(|_| Err(CommandError::text(Exit::Failed, "a run ended unforeseen")))
+        });
+        ended.collect()
+    })
 }
 
 /// Runs one application from lock to last hook.
@@ -85,18 +180,48 @@ pub fn run_one(
     request: Request,
     attended: bool,
 ) -> Result<Ended, CommandError> {
+    run_with(loaded, state, outside, request, None, &mut Narrator::new(ui, attended))
+}
+
+/// Who is told of a run: its events, and what there is to warn of before it begins.
+trait Audience: Listener {
+    /// A warning.
+    fn warn(&mut self, text: &str);
+}
+
+impl Audience for Narrator<'_> {
+    fn warn(&mut self, text: &str) {
+        self.warning(text);
+    }
+}
+
+impl Audience for Teller {
+    fn warn(&mut self, text: &str) {
+        let _ = self.out.send((self.number, Told::Warning(text.to_owned())));
+    }
+}
+
+/// Runs one application, and tells an audience.
+fn run_with(
+    loaded: &Loaded,
+    state: &State,
+    outside: &Outside,
+    request: Request,
+    member: Option<Member<'_>>,
+    audience: &mut dyn Audience,
+) -> Result<Ended, CommandError> {
     let world = outside.world();
     let run = RunId::new(world.random);
     let app = request.app.clone();
     let lock = state.lock(&app, &format!("run {run}, process {}", std::process::id()))?;
-    let _no_sweep = wait_for_sweep(ui, state, outside)?;
+    let _no_sweep = wait_for_sweep(audience, state, outside)?;
     let location = loaded.definition.store_of(&app).map(|(_, spec)| spec.location.clone()).unwrap_or_default();
     let folder = std::sync::Arc::new(gullet_store::Folder::new(location));
     let mut store = gullet_store::Store::open(folder);
     let mut state = state.clone();
     let mut recent = Recent::default();
     if let Ok(opened) = &store {
-        match look_back(opened, &app, &mut state, world, &mut |text| ui.warning(text)) {
+        match look_back(opened, &app, &mut state, world, &mut |text| audience.warn(text)) {
             Ok(found) => recent = found,
             Err(PastError::Store(error)) => store = Err(error),
             Err(PastError::State(error)) => return Err(error.into()),
@@ -114,12 +239,13 @@ pub fn run_one(
     };
     let plan = Plan::make(loaded, request, state.folder().to_path_buf(), &runner, last_good)?;
     let guard = guard_commands();
-    let setup = Setup { world, state, run, plan: &plan, lock, store, last_good, previous, guard: &guard, damaged };
-    Ok(execute(setup, &mut Narrator::new(ui, attended)))
+    let setup =
+        Setup { world, state, run, plan: &plan, lock, store, last_good, previous, guard: &guard, damaged, member };
+    Ok(execute(setup, audience))
 }
 
 /// Waits until no sweep is going on, and keeps others away.
-fn wait_for_sweep(ui: &mut Ui, state: &State, outside: &Outside) -> Result<SweepLock, CommandError> {
+fn wait_for_sweep(audience: &mut dyn Audience, state: &State, outside: &Outside) -> Result<SweepLock, CommandError> {
     let mut told = false;
     loop {
         if let Some(lock) = state.keep_sweeps_away()? {
@@ -129,7 +255,7 @@ fn wait_for_sweep(ui: &mut Ui, state: &State, outside: &Outside) -> Result<Sweep
             return Err(CommandError::text(Exit::Interrupted, "stopped while it waited for a sweep of the store"));
         }
         if !std::mem::replace(&mut told, true) {
-            ui.tell("waiting until the sweep of the store is over");
+            audience.warn("waiting until the sweep of the store is over");
         }
         std::thread::sleep(std::time::Duration::from_millis(100));
     }
@@ -152,6 +278,10 @@ pub fn summary(ui: &mut Ui, ended: &Ended) {
             size(record.bytes())
         ));
         words.push(format!("{} stored", size(record.bytes_stored())));
+    }
+    let outside = record.captures.iter().filter(|capture| capture.outside.is_some()).count();
+    if outside > 0 {
+        words.push(format!("{} kept outside", count(outside as u64, "part")));
     }
     words.extend(record.hold.held_ms.map(|held| format!("held {}", duration(held))));
     let took = record.ended.duration_since(record.started).as_millis();

@@ -197,6 +197,13 @@ fn captures(ui: &mut Ui, record: &Record) {
                 format!("  {} left out: {} {}: {}{more}", capture.part, left.count, left.why, left.paths.join(", "));
             ui.say(harmless(&text));
         }
+        if let Some(proof) = &capture.outside {
+            let done = proof.done.map_or("not complete".to_owned(), |at| format!("complete at {}", time(at)));
+            let proven = proof.proof.as_ref().map(|text| format!("; the check said {text:?}")).unwrap_or_default();
+            let text =
+                format!("  {} is kept outside: {}, of {}, {done}{proven}", capture.part, proof.id, time(proof.begun));
+            ui.say(harmless(&text));
+        }
         let facts: Vec<String> = capture.facts.iter().map(|(name, value)| format!("{name} {value}")).collect();
         if !facts.is_empty() {
             ui.say(harmless(&format!("  {} facts: {}", capture.part, facts.join(", "))));

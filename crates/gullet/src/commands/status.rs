@@ -77,11 +77,15 @@ fn gather(ui: &mut Ui, global: &Global, only: &[String]) -> Result<Vec<AppStatus
                 last_good: None,
                 last: None,
                 verified: None,
+                outside: Vec::new(),
             },
         });
     }
     Ok(statuses)
 }
+
+/// The column of what stays with other machinery; it is there only where anything does.
+const OUTSIDE: usize = 5;
 
 fn show(ui: &mut Ui, statuses: &[AppStatus]) {
     let now = Timestamp::now();
@@ -101,11 +105,18 @@ fn show(ui: &mut Ui, statuses: &[AppStatus]) {
             run(&status.last_good),
             run(&status.last),
             status.verified.map_or_else(|| "never".to_owned(), |at| ago(at, now)),
+            status.outside.iter().map(|(part, id)| harmless(&format!("{part}: {id}"))).collect::<Vec<_>>().join(", "),
             harmless(&status.reasons.join("; ")),
         ]
     });
-    ui.say(table(
-        &["application", "protected", "last complete", "last run", "read back in full", "why"],
-        rows.collect(),
-    ));
+    let mut rows: Vec<Vec<String>> = rows.collect();
+    let mut columns =
+        vec!["application", "protected", "last complete", "last run", "read back in full", "outside", "why"];
+    if statuses.iter().all(|status| status.outside.is_empty()) {
+        columns.remove(OUTSIDE);
+        for row in &mut rows {
+            row.remove(OUTSIDE);
+        }
+    }
+    ui.say(table(&columns, rows));
 }

@@ -1,6 +1,10 @@
 //! `gullet thin`.
 
 use clap::Args;
+use gullet_core::definition::Loaded;
+use gullet_core::hook::Runner;
+use gullet_core::logbook::Logged;
+use gullet_core::state::State;
 use gullet_core::sweep;
 
 use crate::cli::Global;
@@ -38,6 +42,7 @@ pub fn thin(ui: &mut Ui, global: &Global, args: &ThinArgs) -> Result<Exit, Comma
     let state = open::state(loaded)?;
     let outside = Outside::new();
     outside.listen_to_signals()?;
+    let mut exit = Exit::Complete;
     let mut done = Vec::new();
     let mut stores = Vec::new();
     for text in &args.runs {
@@ -46,6 +51,7 @@ pub fn thin(ui: &mut Ui, global: &Global, args: &ThinArgs) -> Result<Exit, Comma
         let record = &logged.record;
         if args.yes {
             sweep::thin(book, logged, &args.because, store, &state, outside.world())?;
+            exit = exit.worse(remove_outside(ui, loaded, &state, &outside, logged)?);
             if !stores.iter().any(|known: &&gullet_store::Store| known.info().id == store.info().id) {
                 stores.push(store);
             }
@@ -82,5 +88,36 @@ pub fn thin(ui: &mut Ui, global: &Global, args: &ThinArgs) -> Result<Exit, Comma
     } else if !args.yes {
         ui.tell("nothing was changed; say --yes to do it");
     }
-    Ok(Exit::Complete)
+    Ok(exit)
+}
+
+/// Has removed what a run left with other machinery.
+fn remove_outside(
+    ui: &mut Ui,
+    loaded: &Loaded,
+    state: &State,
+    outside: &Outside,
+    logged: &Logged,
+) -> Result<Exit, CommandError> {
+    let record = &logged.record;
+    let Some(app) = loaded.definition.app.get(&record.app) else { return Ok(Exit::Complete) };
+    let runner = Runner {
+        world: outside.world(),
+        app: record.app.clone(),
+        run: record.run.to_string(),
+        folder: state.place(&["scratch"])?,
+        top: state.folder().to_path_buf(),
+    };
+    let mut exit = Exit::Complete;
+    for (id, removed) in sweep::remove_outside(logged, app, &runner) {
+        match removed {
+            Ok(()) if ui.is_json() => {}
+            Ok(()) => ui.say(format!("{} {}, which other machinery had", styled(GOOD, "✓ removed"), harmless(&id))),
+            Err(why) => {
+                ui.warning(&format!("{id} could not be removed by other machinery, which still has it: {why}"));
+                exit = Exit::Warnings;
+            }
+        }
+    }
+    Ok(exit)
 }

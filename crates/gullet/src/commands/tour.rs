@@ -167,6 +167,8 @@ impl Tour<'_> {
     fn run(&mut self, reason: &str, parts: &[String]) -> Result<Exit, CommandError> {
         self.shell(&format!("gullet run quaybook --reason \"{reason}\""));
         let args = RunArgs {
+            all: false,
+            groups: Vec::new(),
             apps: vec!["quaybook".to_owned()],
             reason: Some(reason.to_owned()),
             parts: parts.to_vec(),

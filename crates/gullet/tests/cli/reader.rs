@@ -102,3 +102,27 @@ fn a_stranger_with_an_identity_reads_a_sealed_store() {
     let identity = place.text("safe.key");
     compare(&place, &["--identity", &identity]);
 }
+
+#[test]
+fn a_database_of_very_many_chunks_comes_back_by_gullet_and_by_the_reader() {
+    let place = Place::with_parts("[[app.app.part]]\nname = \"base\"\nsqlite = \"@/base.db\"\n");
+    let base = rusqlite::Connection::open(place.path("base.db")).unwrap();
+    // More than an entry names by itself: 2048 pieces of 32 KiB.
+    base.execute_batch(
+        "create table line (bytes blob); with recursive n(i) as (select 1 union all select i + 1 from n where i < 700) \
+         insert into line select randomblob(100000) from n",
+    )
+    .unwrap();
+    base.close().unwrap();
+    // The second run stands on the lists of the first.
+    for _ in 0..2 {
+        place.gullet(&["run", "app"]).exits(0);
+    }
+    place.gullet(&["verify"]).exits(0);
+    place.gullet(&["restore", "app@latest", "--into", &place.text("ours")]).exits(0);
+    let run = place.record()["run"].as_str().unwrap().to_owned();
+    reader(&place, &["restore", &run, &place.text("theirs")]);
+    let below = |top: &str| place.path(top).join("files").join(place.path("base.db").strip_prefix("/").unwrap());
+    let (ours, theirs) = (fs::read(below("ours")).unwrap(), fs::read(below("theirs")).unwrap());
+    assert!(ours.len() > 2048 * 32768 && ours == theirs);
+}

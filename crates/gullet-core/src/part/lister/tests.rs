@@ -21,19 +21,13 @@ struct Desk {
 
 fn entry(path: &str, contents: u32, chunk: Hash) -> Entry {
     Entry {
-        path: PathName::new(path),
-        kind: Kind::File,
         mode: 0o640,
         uid: 7,
         gid: 8,
         mtime: (1_795_000_000, contents),
         size: 4,
         chunks: vec![chunk],
-        data: None,
-        target: None,
-        same_as: None,
-        device: None,
-        xattrs: BTreeMap::new(),
+        ..Entry::bare(PathName::new(path), Kind::File)
     }
 }
 

@@ -36,19 +36,13 @@ impl Stage {
 
     fn entry(&self, path: &str, kind: Kind) -> Entry {
         Entry {
-            path: PathName::new(path),
-            kind,
             mode: 0o644,
             uid: rustix::process::geteuid().as_raw(),
             gid: rustix::process::getegid().as_raw(),
             mtime: (1_000_000_000, 0),
             size: if kind == Kind::File { 4 } else { 0 },
             chunks: if kind == Kind::File { vec![self.id] } else { Vec::new() },
-            data: None,
-            target: None,
-            same_as: None,
-            device: None,
-            xattrs: BTreeMap::new(),
+            ..Entry::bare(PathName::new(path), kind)
         }
     }
 

@@ -1,0 +1,84 @@
+//! When the files of a MariaDB server may be copied.
+//!
+//! Copying them one by one while the server runs is not sound under any of its locks: InnoDB goes on purging, flushing and
+//! writing checkpoints, so copies refuse to start, hang in recovery, or start with wrong contents. What is sound is a snapshot
+//! of all of them in one instant, or a stopped server.
+
+use std::fs;
+use std::os::unix::fs::MetadataExt;
+use std::path::{Path, PathBuf};
+
+use super::super::secured::{PartError, Securing};
+use super::super::staging::foresee;
+use super::super::walk::Walk;
+use crate::engine::Waiting;
+use crate::engine::mariadb::Server;
+use crate::plan::{Plan, PlannedPart};
+use crate::record::SecuredBy;
+
+const UNSOUND: &str = "copying its files one by one while it runs is not sound under any of its locks: such copies refuse to \
+                       start, hang in recovery, or start with wrong contents. Sound are: a snapshot of all of them in one \
+                       instant (`secure = \"snapshot\"` on btrfs, or hooks in `[app.NAME.snapshot]`), a server that the hold \
+                       stops, or an export (`databases = [\"*\"]`)";
+
+/// What a server makes anew when it starts.
+const MADE_ANEW: [&str; 5] = ["*.pid", "*.sock", "ibtmp1", "ib_buffer_pool", "aria_log_control.lock"];
+
+/// The files of a server.
+pub(in crate::part) fn walk(datadir: &Path, part: &PlannedPart, plan: &Plan) -> Walk {
+    Walk::of_server(vec![datadir.to_path_buf()], &MADE_ANEW, false, (part, plan))
+}
+
+/// Whether a server works with these files: it locks its first one.
+fn is_running(datadir: &Path) -> bool {
+    let locks = fs::read_to_string("/proc/locks").unwrap_or_default();
+    let files = ["ibdata1", "aria_log_control"].map(|name| fs::metadata(datadir.join(name)));
+    files.into_iter().flatten().any(|meta| {
+        let (major, minor) = (rustix::fs::major(meta.dev()), rustix::fs::minor(meta.dev()));
+        let place = format!(" {major:02x}:{minor:02x}:{} ", meta.ino());
+        locks.lines().any(|line| line.contains(&place))
+    })
+}
+
+/// Whether the files can be captured now.
+pub(in crate::part) fn is_sound(datadir: &Path, context: &Securing<'_, '_>) -> Result<(), PartError> {
+    let seen = context.in_hold && context.staging.seen(datadir).is_some();
+    if !seen && is_running(datadir) {
+        return Err(PartError::Other(format!("the server at `{}` is running, and {UNSOUND}", datadir.display())));
+    }
+    Ok(())
+}
+
+/// What can be known beforehand.
+pub(super) fn check(server: &Server, datadir: &Path, plan: &Plan, waiting: Waiting<'_>) -> Result<String, PartError> {
+    let by = foresee(datadir, plan, false);
+    if is_running(datadir) {
+        if let Ok(session) = server.connect(waiting) {
+            elsewhere(&session, datadir, waiting)?;
+        }
+        if by != Some(SecuredBy::Snapshot) && plan.spec.hold.is_empty() {
+            return Err(PartError::Other(format!("the server at `{}` is running, and {UNSOUND}", datadir.display())));
+        }
+    }
+    Ok(match by {
+        Some(SecuredBy::Snapshot) => format!("the files in {}, by a snapshot", datadir.display()),
+        _ => format!("the files in {}, if the hold stops the server", datadir.display()),
+    })
+}
+
+/// Refuses files that lie elsewhere: a snapshot of the folder would not have them.
+fn elsewhere(session: &crate::engine::mariadb::Session, datadir: &Path, waiting: Waiting<'_>) -> Result<(), PartError> {
+    let own = fs::canonicalize(datadir).unwrap_or_else(|_| datadir.to_path_buf());
+    let sql = "show variables where variable_name in ('datadir', 'innodb_data_home_dir', 'innodb_log_group_home_dir', \
+               'innodb_undo_directory', 'aria_log_dir_path')";
+    for row in session.rows(sql, waiting)? {
+        let [Some(name), Some(value)] = row.as_slice() else { continue };
+        let place = if value.starts_with('/') { PathBuf::from(value) } else { own.join(value) };
+        let place = fs::canonicalize(&place).unwrap_or(place);
+        if !value.is_empty() && !place.starts_with(&own) {
+            let text = format!("the server keeps files at `{value}` ({name}), outside of `{}`", datadir.display());
+            return Err(PartError::Other(text));
+        }
+    }
+    Ok(())
+}

@@ -1,0 +1,13 @@
+//! Gullet against real services: each test starts its own, in a temporary folder.
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on should panic")]
+
+mod group;
+#[path = "../cli/harness.rs"]
+#[allow(dead_code, reason = "shared with other tests")]
+mod harness;
+mod mariadb;
+mod postgres;
+mod recipes;
+mod secrets;
+mod servers;
+mod web;
