@@ -4,8 +4,12 @@ use std::fs;
 
 use crate::harness::{Desk, Place};
 
-/// An application whose hold steps write what they do into `@/journal`.
+/// An application whose hold steps write what they do into `@/journal`. Its limit is far away, for slow machines.
 fn journaled(step_two: &str, extra: &str) -> Place {
+    journaled_within("2m", step_two, extra)
+}
+
+fn journaled_within(longest_hold: &str, step_two: &str, extra: &str) -> Place {
     let place = Place::new();
     let step = |name: &str, more: &str| {
         format!(
@@ -17,7 +21,7 @@ fn journaled(step_two: &str, extra: &str) -> Place {
         )
     };
     let two = if step_two.is_empty() { step("two", "") } else { step_two.to_owned() };
-    place.define(&format!("[app.app]\nlongest_hold = \"2s\"\n{}{two}{extra}", step("one", "")));
+    place.define(&format!("[app.app]\nlongest_hold = \"{longest_hold}\"\n{}{two}{extra}", step("one", "")));
     place.gullet(&["store", "new", "depot"]).exits(0);
     place
 }
@@ -72,11 +76,12 @@ fn a_hold_that_is_lost_in_the_middle_voids_everything() {
 
 #[test]
 fn the_limit_ends_the_hold() {
-    let place = journaled("", &format!("{PART}[[app.app.part]]\nname = \"slow\"\ncommand = [\"sleep\", \"60\"]\n"));
+    let slow = "[[app.app.part]]\nname = \"slow\"\ncommand = [\"sleep\", \"60\"]\n";
+    let place = journaled_within("2s", "", &format!("{PART}{slow}"));
     place.gullet(&["run", "app"]).exits(1).says("the hold reached its limit of 2s");
     let held = place.record()["hold"]["held_ms"].as_u64().unwrap();
     // The slow command ignores nothing, so it ends with TERM at once.
-    assert!((2000..3500).contains(&held), "held for {held} ms");
+    assert!((2000..20_000).contains(&held), "held for {held} ms");
     assert!(journal(&place).ends_with(&["leave two".to_owned(), "leave one".to_owned()]));
 }
 
@@ -88,8 +93,9 @@ fn waiting_for_work_in_hand_does_not_count_as_held() {
     let place = journaled(two, PART);
     place.gullet(&["run", "app"]).exits(0);
     let record = place.record();
-    assert!(record["hold"]["held_ms"].as_u64().unwrap() < 1500, "{}", record["hold"]);
-    assert!(record["hold"]["away_ms"].as_u64().unwrap() >= 2500, "{}", record["hold"]);
+    let away = record["hold"]["away_ms"].as_u64().unwrap();
+    assert!(record["hold"]["held_ms"].as_u64().unwrap() < away - 2400, "{}", record["hold"]);
+    assert!(away >= 2500, "{}", record["hold"]);
 }
 
 #[test]
