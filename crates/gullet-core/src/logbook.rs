@@ -12,6 +12,7 @@ use crate::outcome::Outcome;
 use crate::record::{RECORD_VERSION, Record, Remark, RemarkKind};
 use crate::sealed::{self, Draft, Opened};
 use crate::state::State;
+use crate::world::World;
 
 /// One run as the logbook knows it: its record and what was said about it later.
 #[derive(Clone, Debug)]
@@ -52,6 +53,34 @@ impl Logged {
     /// A statement about it, to be stored with [`Logged::store_remark`].
     pub(crate) fn remark(&self, at: Timestamp, what: RemarkKind, outcome: Outcome, text: String) -> Remark {
         Remark::new(&self.record.run, &self.name, at, what, outcome, text)
+    }
+
+    /// When it was last proven to restore, by a drill; `None` when it never was, or the last drill failed.
+    pub fn proven(&self) -> Option<Timestamp> {
+        let last = self.remarks.iter().rev().find(|remark| remark.what == RemarkKind::Drilled)?;
+        (last.outcome == Outcome::Complete).then_some(last.at)
+    }
+
+    /// Whether it is marked to stay.
+    pub fn is_kept(&self) -> bool {
+        let kinds = [RemarkKind::Kept, RemarkKind::NotKept];
+        self.remarks.iter().rev().find(|remark| kinds.contains(&remark.what)).is_some_and(|r| r.what == RemarkKind::Kept)
+    }
+
+    /// Says something about it, now and for as long as its record is kept.
+    ///
+    /// # Errors
+    /// When the store cannot take it.
+    pub fn say(
+        &self,
+        what: RemarkKind,
+        outcome: Outcome,
+        text: String,
+        store: &Store,
+        state: Option<&State>,
+        world: World<'_>,
+    ) -> Result<(), StoreError> {
+        self.store_remark(&self.remark(world.clock.now(), what, outcome, text), store, state)
     }
 
     /// Stores a remark about it, sealed for whom it is sealed.

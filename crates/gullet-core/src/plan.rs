@@ -8,12 +8,13 @@ use gullet_store::Recipients;
 use serde::Serialize;
 
 use crate::definition::{
-    App, CommandSpec, Drift, Flaws, Loaded, OneOrMany, Part, PartKind, Probe, Secure, Span, When, check_sources,
+    App, CommandSpec, Definition, Drift, Flaws, Loaded, OneOrMany, Part, PartKind, Probe, Secure, Span, When, check_sources,
 };
 use crate::hook::placeholders::fill;
 use crate::hook::{Call, Limits, Runner};
 use crate::logbook::Logged;
 use crate::machine::{Moment, PartShape, Shape, StepShape};
+use crate::record::Record;
 
 /// How long an application may be held that does not say.
 const LONGEST_HOLD: Duration = Duration::from_secs(5 * 60);
@@ -175,6 +176,42 @@ impl Plan {
             plan.add_part(part, runner, last_good)?;
         }
         plan.narrow()?;
+        plan.claim();
+        Ok(plan)
+    }
+
+    /// The plan that a run had, by its record: what its parts were, and what belonged to which. Nothing is asked.
+    ///
+    /// # Errors
+    /// When the definition in the record cannot be read.
+    pub(crate) fn of_record(record: &Record, store: PathBuf, state: PathBuf) -> Result<Self, toml::de::Error> {
+        let mut definition: Definition = toml::from_str(&record.definition)?;
+        let spec = definition.app.remove(&record.app).unwrap_or_default();
+        let parts = record.captures.iter().filter_map(|capture| {
+            let of = capture.each_of.as_ref().unwrap_or(&capture.part);
+            let spec = spec.part.iter().find(|part| part.name == *of)?.clone();
+            Some(PlannedPart {
+                name: capture.part.clone(),
+                each_of: capture.each_of.clone(),
+                values: BTreeMap::new(),
+                spec,
+                claimed: Vec::new(),
+            })
+        });
+        let mut plan = Self {
+            app: record.app.clone(),
+            parts: parts.collect(),
+            spec,
+            store_name: String::new(),
+            store,
+            mounted: false,
+            level: 3,
+            seal: Recipients::default(),
+            state,
+            not_asked_for: Vec::new(),
+            drift: Vec::new(),
+            request: Request::default(),
+        };
         plan.claim();
         Ok(plan)
     }
@@ -508,6 +545,17 @@ impl PlannedPart {
             PartKind::Export => spec.export.as_ref().map_or(String::new(), |command| {
                 command_text(&CommandSpec { run: command.run.as_ref().map(|run| self.filled(run)), ..command.clone() })
             }),
+        }
+    }
+
+    /// Takes every path that it reads by itself elsewhere.
+    pub(crate) fn move_sources(&mut self, to: &dyn Fn(&std::path::Path) -> PathBuf) {
+        let spec = &mut self.spec;
+        let cluster = spec.postgres.iter_mut().flat_map(|server| &mut server.cluster);
+        let datadir = spec.mariadb.iter_mut().flat_map(|server| &mut server.datadir);
+        let sources = spec.files.iter_mut().chain(&mut spec.sqlite).chain(&mut spec.take).chain(cluster).chain(datadir);
+        for path in sources.chain(self.claimed.iter_mut().map(|(path, _)| path)) {
+            *path = to(path);
         }
     }
 

@@ -408,6 +408,14 @@ pub enum RemarkKind {
     Thinned,
     /// Some of its payload lies elsewhere now.
     Moved,
+    /// It was restored somewhere, or was to be.
+    Restored,
+    /// It was restored to a scratch place and checked: proven, or not.
+    Drilled,
+    /// It is to stay.
+    Kept,
+    /// It need not stay any more.
+    NotKept,
     /// A kind that this version does not know.
     #[serde(other)]
     Unknown,
@@ -424,6 +432,10 @@ impl RemarkKind {
             Self::Declared => "declared",
             Self::Thinned => "thinned",
             Self::Moved => "moved",
+            Self::Restored => "restored",
+            Self::Drilled => "drilled",
+            Self::Kept => "kept",
+            Self::NotKept => "not-kept",
             Self::Unknown => "unknown",
         }
     }

@@ -4,6 +4,7 @@ use gullet_core::definition::Loaded;
 use gullet_core::hold::{Note, forgotten};
 use gullet_core::hook::Runner;
 use gullet_core::part::{clear_leftovers, has_leftovers};
+use gullet_core::restore::place::{is_swapping, settle as settle_restore};
 use gullet_core::run::recover;
 use gullet_core::state::State;
 
@@ -16,6 +17,7 @@ pub fn settle(ui: &mut Ui, loaded: &Loaded, state: &State, outside: &Outside) ->
     let notes = state.folder().join("holds");
     let mut apps: Vec<String> = Note::all(&notes);
     apps.extend(loaded.definition.app.keys().cloned());
+    apps.extend(gullet_core::restore::place::all(state.folder()));
     apps.sort();
     apps.dedup();
     let mut all_left = true;
@@ -41,6 +43,7 @@ pub fn settle(ui: &mut Ui, loaded: &Loaded, state: &State, outside: &Outside) ->
             },
             Err(error) => ui.warning(&format!("the hold of `{app}` cannot be looked at: {error}")),
         }
+        all_left &= put_back(ui, state, &app);
         if state.open_logs(&app).is_empty() && !has_leftovers(state, &app) {
             continue;
         }
@@ -64,4 +67,25 @@ pub fn settle(ui: &mut Ui, loaded: &Loaded, state: &State, outside: &Outside) ->
         }
     }
     all_left
+}
+
+/// Puts the old state back where a restore was cut off in the middle of its swap, and says what lies ready.
+fn put_back(ui: &mut Ui, state: &State, app: &str) -> bool {
+    if !is_swapping(state.folder(), app) {
+        return true;
+    }
+    // A restore that is going on has the lock.
+    let Ok(_lock) = state.lock(app, "looking for restores that were cut off") else { return true };
+    match settle_restore(state.folder(), app) {
+        Ok(false) => true,
+        Ok(true) => {
+            ui.warning(&format!("a restore of `{app}` was cut off in the middle of its swap; the old state is in place again"));
+            ui.hint(&format!("gullet restore {app} --continue tries again, --undo removes what lies beside"));
+            true
+        }
+        Err(error) => {
+            ui.warning(&format!("a restore of `{app}` was cut off in the middle of its swap, and the old state cannot be put back: {error}"));
+            false
+        }
+    }
 }

@@ -50,7 +50,11 @@ enum Command {
     /// Print `serving`, `pausing` or `paused`
     State,
     /// Print the settings as JSON
-    Settings,
+    Settings {
+        /// Take the settings of a desk that is closed from standard input instead
+        #[arg(long)]
+        set: bool,
+    },
     /// Print the ledgers, a JSON object a line
     Ledgers,
     /// Print how many rows a ledger has
@@ -127,7 +131,11 @@ fn execute(desk: &Desk, command: Command) -> Result<ExitCode, Failure> {
         Command::Resume => ask(desk, &["resume"])?,
         Command::Busy => ask(desk, &["busy"])?,
         Command::State => ask(desk, &["state"])?,
-        Command::Settings => ask(desk, &["settings"])?,
+        Command::Settings { set: false } => ask(desk, &["settings"])?,
+        Command::Settings { set: true } => {
+            desk.set_settings(&std::io::read_to_string(std::io::stdin())?)?;
+            String::new()
+        }
         Command::Ledgers => ask(desk, &["ledgers"])?,
         Command::Count { ledger } => ask(desk, &["count", &ledger])?,
         Command::Serial { ledger: None } => ask(desk, &["serial"])?,

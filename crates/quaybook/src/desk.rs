@@ -64,6 +64,18 @@ impl Desk {
         self.folder.join("manifests")
     }
 
+    /// Takes other settings; they are in force when the desk opens.
+    ///
+    /// # Errors
+    /// When it is no JSON object, or cannot be written.
+    pub fn set_settings(&self, text: &str) -> Result<(), Failure> {
+        let settings: serde_json::Map<String, serde_json::Value> = serde_json::from_str(text)?;
+        let new = self.settings().with_extension("json.new");
+        fs::write(&new, serde_json::to_string_pretty(&settings)? + "\n")?;
+        fs::rename(&new, self.settings())?;
+        Ok(())
+    }
+
     /// The settings file.
     pub fn settings(&self) -> PathBuf {
         self.folder.join("settings.json")

@@ -6,6 +6,7 @@
 //! - [`check_name`]: what something may be called.
 //! - [`Flaw`]: one thing that is wrong, with file, line and column.
 
+mod back;
 mod check;
 mod engines;
 mod flaw;
@@ -15,6 +16,7 @@ mod sources;
 mod types;
 mod values;
 
+pub use back::{AtBoot, DrillSpec, Pick, Reads, RestoreSpec, Running, WayBack};
 pub use engines::{HttpExport, LoginSpec, Mariadb, Outside, Postgres, RequestSpec};
 pub use flaw::{Flaw, Flaws, Source};
 pub use load::{LoadError, Loaded, load};

@@ -4,7 +4,9 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use super::check::nearest;
 use super::flaw::{Flaw, Places, key_path};
-use super::types::{App, CommandSpec, Definition, EnvValue, HoldStep, OneOrMany, Part, PartKind, Probe, Secure, When};
+use super::types::{
+    App, CommandSpec, Definition, EnvValue, HoldStep, OneOrMany, Part, PartKind, Probe, Require, Secure, When,
+};
 use crate::hook::placeholders;
 
 /// Checks the joined definition.
@@ -59,9 +61,11 @@ struct Scope<'a> {
     facts_of: &'a [&'a str],
     /// A word of its own at this place.
     own: &'a str,
+    /// Whether there are the folders of what was restored.
+    folders: bool,
 }
 
-const NOWHERE: Scope<'static> = Scope { each: false, scratch: false, facts_of: &[], own: "" };
+const NOWHERE: Scope<'static> = Scope { each: false, scratch: false, facts_of: &[], own: "", folders: false };
 
 impl Rules<'_> {
     fn flaw(&mut self, path: &str, message: String, hint: Option<String>) {
@@ -132,6 +136,63 @@ impl Rules<'_> {
         self.snapshot(&base, app);
         self.parts(&base, app);
         self.hooks(&base, app);
+        self.back(&base, app);
+    }
+
+    fn back(&mut self, base: &str, app: &App) {
+        let names: Vec<&str> = app.part.iter().map(|part| part.name.as_str()).collect();
+        if let Some(restore) = &app.restore {
+            let at = format!("{base}/restore");
+            let commands = [("stop", &restore.stop), ("start", &restore.start)];
+            for (key, command) in commands {
+                if let Some(command) = command {
+                    self.command(&format!("{at}/{key}"), command, NOWHERE);
+                }
+            }
+            if restore.stop.is_some() != restore.start.is_some() {
+                let missing = if restore.stop.is_some() { "start" } else { "stop" };
+                self.flaw(&at, format!("what is stopped is started again: there is no `{missing}`"), None);
+            }
+            self.probes(&format!("{at}/stopped"), restore.stopped.as_ref(), NOWHERE);
+            self.probes(&format!("{at}/started"), restore.started.as_ref(), NOWHERE);
+            self.checks(&format!("{at}/checks"), &restore.checks, NOWHERE);
+            self.checks(&format!("{at}/before_start"), &restore.before_start, NOWHERE);
+            // Guard and later commands start it without main's environment.
+            let of_started = restore.started.iter().flat_map(OneOrMany::all).map(|probe| &probe.command);
+            if of_started.chain(&restore.start).any(CommandSpec::takes_env) {
+                let message =
+                    "`start` and `started` may not take a secret from `env`: they must work without it".to_owned();
+                self.flaw(&format!("{at}/start/env"), message, Some("use `{ file = \"…\" }`".to_owned()));
+            }
+            self.known_parts(&format!("{at}/order"), &restore.order, &names);
+        }
+        if let Some(drill) = &app.drill {
+            let at = format!("{base}/drill");
+            let scope = Scope { facts_of: &names, folders: true, ..NOWHERE };
+            for (key, command) in [("start", &drill.start), ("stop", &drill.stop)] {
+                if let Some(command) = command {
+                    self.command(&format!("{at}/{key}"), command, scope);
+                }
+            }
+            self.checks(&format!("{at}/checks"), &drill.checks, scope);
+            self.known_parts(&format!("{at}/parts"), &drill.parts, &names);
+            if drill.scratch.as_ref().is_some_and(|scratch| !scratch.is_absolute()) {
+                self.flaw(&format!("{at}/scratch"), "the folder must be absolute".to_owned(), None);
+            }
+        }
+    }
+
+    fn checks(&mut self, at: &str, checks: &[Require], scope: Scope<'_>) {
+        for (number, check) in checks.iter().enumerate() {
+            self.probe(&format!("{at}/{number}"), &check.probe, scope);
+        }
+    }
+
+    fn known_parts(&mut self, at: &str, named: &[String], names: &[&str]) {
+        for name in named.iter().filter(|name| !names.contains(&name.as_str())) {
+            let hint = nearest(name, names.iter().copied()).map(|near| format!("did you mean \"{near}\"?"));
+            self.flaw(at, format!("there is no part `{name}`"), hint);
+        }
     }
 
     fn snapshot(&mut self, base: &str, app: &App) {
@@ -284,6 +345,22 @@ impl Rules<'_> {
         }
         if let Some(steady) = &part.steady {
             self.command(&format!("{at}/steady"), &steady.command, Scope { scratch: false, ..scope });
+        }
+        if let Some(back) = &part.restore {
+            let known = Scope { own: "folder", scratch: false, ..scope };
+            self.command(&format!("{at}/restore"), &back.command, known);
+            if part.sources().next().is_some() && part.take.is_empty() {
+                let message = "files come back as files, so there is no command for it".to_owned();
+                self.flaw(&format!("{at}/restore"), message, None);
+            }
+        }
+        for (what, probe) in &part.done_when {
+            let at = format!("{at}/done_when/{what}");
+            self.probe(&at, probe, Scope { scratch: false, ..scope });
+            if !part.after_restore.contains(what) {
+                let message = format!("`after_restore` does not say \"{what}\"");
+                self.flaw(&at, message, None);
+            }
         }
         for (key, patterns) in [("include", &part.include), ("exclude", &part.exclude), ("holds", &part.holds)] {
             for (number, pattern) in patterns.iter().enumerate() {
@@ -521,6 +598,7 @@ impl Rules<'_> {
             let problem = match name.split('.').collect::<Vec<_>>().as_slice() {
                 ["run"] => None,
                 [word] if !word.is_empty() && *word == scope.own => None,
+                ["files" | "exports"] if scope.folders => None,
                 ["scratch"] if scope.scratch => None,
                 ["scratch"] => Some("`{scratch}` exists in an export only".to_owned()),
                 ["each", _] if scope.each => None,

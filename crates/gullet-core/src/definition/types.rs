@@ -7,6 +7,7 @@ use std::path::PathBuf;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
+use super::back::{DrillSpec, RestoreSpec, WayBack};
 use super::engines::{HttpExport, Mariadb, Outside, Postgres, RequestSpec};
 use super::values::{Share, Span};
 
@@ -91,7 +92,7 @@ pub struct StoreSpec {
 }
 
 /// An application to protect.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[schemars(title = "an application", deny_unknown_fields)]
 pub struct App {
     /// What people call it.
@@ -124,6 +125,12 @@ pub struct App {
     /// Commands at stated moments.
     #[serde(default, skip_serializing_if = "Hooks::is_empty")]
     pub hooks: Hooks,
+    /// How it is restored in place.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub restore: Option<RestoreSpec>,
+    /// How it is proven that a run restores.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub drill: Option<DrillSpec>,
     /// When to run.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub schedule: Option<Later>,
@@ -342,7 +349,7 @@ pub struct Require {
 }
 
 /// One step of the hold.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[schemars(title = "a hold step", deny_unknown_fields)]
 pub struct HoldStep {
     /// Its name.
@@ -479,9 +486,15 @@ pub struct Part {
     /// What the export is known not to carry.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub lacks: Vec<String>,
-    /// What to do by hand after a restore.
+    /// How an export comes back.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub restore: Option<WayBack>,
+    /// What to do by hand after a restore; where there is a probe, it says whether that is done.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub after_restore: Vec<String>,
+    /// Probes of what is to be done by hand after a restore, by the words of `after_restore`.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub done_when: BTreeMap<String, Probe>,
 }
 
 /// When a part is captured.

@@ -12,6 +12,7 @@ use super::protocol::{Answer, Op};
 use super::session::Session;
 use crate::definition::{CommandSpec, HoldStep, OneOrMany, Probe};
 use crate::hook::{Call, CallOutcome, Limits, Patience, Runner};
+use crate::restore::place;
 use crate::world::Stop;
 
 /// Owns the hold of one application.
@@ -103,6 +104,10 @@ impl<'w> Keeper<'w> {
             Op::ProveAgain(step) => {
                 let probes = self.steps[step].entered.clone();
                 self.asked(step, probes.as_ref(), None, patience)
+            }
+            Op::GoBack => {
+                let result = self.go_back();
+                self.answer(CallOutcome::new(result))
             }
             Op::Leave(step) => self.leave(step),
             Op::ProveLeft(step) => {
@@ -272,11 +277,39 @@ impl<'w> Keeper<'w> {
         }
     }
 
-    /// Leaves everything that is held, in reverse, and proves it; a failing step never stops the others.
+    /// Puts the old state of the application back where a restore in place is in the middle of its swap. It is stopped once
+    /// more first: it may have been started on the new one.
+    fn go_back(&mut self) -> Result<(), String> {
+        let (top, app) = (self.runner.top.clone(), self.runner.app.clone());
+        if !place::is_open(&top, &app) {
+            return Ok(());
+        }
+        for step in self.entered.clone() {
+            if let Some(enter) = self.steps[step].enter.clone() {
+                // Its probe decides; stopping what is stopped may fail.
+                let _ = self.runner.run(&enter, Call { notes: false, ..call("enter", Patience::default()) });
+            }
+            let probes = self.steps[step].entered.clone();
+            let answer = self.asked(step, probes.as_ref(), Some(Limits::WITHIN), Patience::default());
+            answer.result.map_err(|why| format!("it does not stop, so the old state cannot be put back: {why}"))?;
+        }
+        let back = place::go_back(&top, &app);
+        back.map(drop).map_err(|error| format!("the old state cannot be put back: {}", crate::part::chain(&error)))
+    }
+
+    /// Leaves everything that is held, in reverse, and proves it; a failing step never stops the others. A restore that is
+    /// in the middle of its swap is undone first, and the application stays stopped where that fails.
     ///
     /// # Errors
     /// What is still held, and why.
     pub fn leave_all(&mut self, why: &str) -> Result<(), String> {
+        if let Err(error) = self.go_back() {
+            let entered = self.entered.clone();
+            if let Some(note) = &mut self.note {
+                let _ = note.leaving(&entered, Some(format!("{why}; {error}")));
+            }
+            return Err(error);
+        }
         let stop = Stop::default();
         let mut failed = Vec::new();
         for step in self.entered.clone().into_iter().rev() {

@@ -44,6 +44,8 @@ pub enum Op {
     Prove(usize),
     /// Ask once whether it is still held.
     ProveAgain(usize),
+    /// Put back the old state of a restore in place.
+    GoBack,
     /// Leave a step.
     Leave(usize),
     /// Ask until it serves.

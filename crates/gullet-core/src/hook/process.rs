@@ -41,6 +41,8 @@ pub struct Invocation {
     pub env: BTreeMap<String, String>,
     /// How long it may take.
     pub limit: Duration,
+    /// What it reads on standard input; nothing when there is none.
+    pub stdin: Option<File>,
     /// Where standard output goes instead of being kept.
     pub stdout: Option<File>,
     /// Texts that must not appear in what is kept.
@@ -163,7 +165,7 @@ fn start(call: &mut Invocation) -> io::Result<Child> {
     let (program, arguments) = call.argv.split_first().ok_or(io::ErrorKind::InvalidInput)?;
     let mut command = Command::new(program);
     command.args(arguments).current_dir(&call.dir).env_clear().envs(&call.env).process_group(0);
-    command.stdin(Stdio::null()).stderr(Stdio::piped());
+    command.stdin(call.stdin.take().map_or_else(Stdio::null, Stdio::from)).stderr(Stdio::piped());
     command.stdout(call.stdout.take().map_or_else(Stdio::piped, Stdio::from));
     let script = call.script.as_deref().map(script_in_memory).transpose()?;
     if let Some((_, path)) = &script {

@@ -54,7 +54,7 @@ pub enum HookError {
     #[error(transparent)]
     Account(#[from] AccountError),
     /// The file for its output or notes could not be made.
-    #[error("cannot make `{}`", path.display())]
+    #[error("cannot open `{}`", path.display())]
     File {
         /// The file.
         path: PathBuf,
@@ -77,8 +77,12 @@ pub struct Call<'a> {
     pub patience: Patience<'a>,
     /// The folder for `{scratch}` and `GULLET_SCRATCH`.
     pub scratch: Option<PathBuf>,
+    /// The file that is its standard input.
+    pub stdin: Option<PathBuf>,
     /// The file that takes standard output.
     pub stdout: Option<PathBuf>,
+    /// The folder to run in, where the command says none.
+    pub dir: Option<PathBuf>,
     /// Further environment.
     pub env: BTreeMap<String, String>,
     /// Further environment that must not appear in what is kept.
@@ -187,10 +191,15 @@ impl Runner<'_> {
             None => None,
             Some(path) => Some(File::create(path).map_err(|source| HookError::File { path: path.clone(), source })?),
         };
+        let stdin = match &call.stdin {
+            None => None,
+            Some(path) => Some(File::open(path).map_err(|source| HookError::File { path: path.clone(), source })?),
+        };
         Ok(Invocation {
             argv: [prefix, argv].concat(),
+            stdin,
             script: spec.script.clone(),
-            dir: spec.dir.clone().unwrap_or_else(|| PathBuf::from("/")),
+            dir: spec.dir.clone().or_else(|| call.dir.clone()).unwrap_or_else(|| PathBuf::from("/")),
             env,
             limit: spec.limit.map_or(call.limit, |limit| limit.0),
             stdout,

@@ -30,7 +30,7 @@ pub(super) fn kind(kind: fs::FileType) -> Kind {
 }
 
 /// An entry with everything but contents and extended attributes.
-pub(super) fn bare(name: PathName, meta: &fs::Metadata) -> Entry {
+pub(crate) fn bare(name: PathName, meta: &fs::Metadata) -> Entry {
     let kind = kind(meta.file_type());
     let device = matches!(kind, Kind::CharDevice | Kind::BlockDevice)
         .then(|| (rustix::fs::major(meta.rdev()), rustix::fs::minor(meta.rdev())));
@@ -49,7 +49,7 @@ pub(super) fn bare(name: PathName, meta: &fs::Metadata) -> Entry {
 ///
 /// # Errors
 /// When they are there and cannot be read.
-pub(super) fn xattrs(path: &Path) -> rustix::io::Result<BTreeMap<String, String>> {
+pub(crate) fn xattrs(path: &Path) -> rustix::io::Result<BTreeMap<String, String>> {
     use rustix::io::Errno;
     let mut names = vec![0u8; 1024];
     let length = loop {

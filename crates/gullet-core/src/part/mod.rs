@@ -14,6 +14,7 @@
 //! - `lister`: a listing while it is made, with its counts. `wanted`: what must be in it.
 //! - `in_order`: a walk compared with the marks, block by block. `contents`: reading files. `pending`: what was copied in the
 //!   hold and waits to be stored. `seen`: what was seen in the hold, to tell whether it changed.
+//! - `remaining`: what is at the sources now that a capture does not have.
 //! - `files`, `sqlite`, `produce` (command and export), `postgres`, `mariadb`, `http`, `outside`: the kinds. `stored`: what lies
 //!   in the private folder. `server`: what database servers share. [`check_service`]: what can be known of one beforehand. `drift`: the checks
 //!   against the last good run.
@@ -32,6 +33,7 @@ mod outside;
 mod pending;
 mod postgres;
 mod produce;
+mod remaining;
 mod secured;
 mod seen;
 mod server;
@@ -41,7 +43,9 @@ mod stored;
 mod walk;
 mod wanted;
 
+pub(crate) use entry::{bare as entry_of, xattrs as xattrs_of};
 pub use marks::Grounds;
+pub(crate) use remaining::{Why, remaining};
 pub use secured::{PartError, Quiet, Secured, Securing, WarmCopy, secure, warm};
 pub(crate) use secured::{chain, failed_capture};
 pub use server::check_service;

@@ -100,11 +100,28 @@ impl Patterns {
 
 /// What was left out, gathered by reason.
 #[derive(Clone, Debug, Default)]
-pub(super) struct LeftOuts(BTreeMap<String, LeftOut>);
+pub(super) struct LeftOuts {
+    by_reason: BTreeMap<String, LeftOut>,
+    /// Every one of them, where that is wanted.
+    all: Option<Vec<(String, PathBuf)>>,
+}
 
 impl LeftOuts {
+    /// Keeps every one of them.
+    pub(super) fn with_all() -> Self {
+        Self { all: Some(Vec::new()), ..Self::default() }
+    }
+
+    /// Every one of them, with the reason.
+    pub(super) fn into_all(self) -> Vec<(String, PathBuf)> {
+        self.all.unwrap_or_default()
+    }
+
     pub(super) fn add(&mut self, why: String, path: &Path) {
-        let entry = self.0.entry(why.clone()).or_insert(LeftOut { why, count: 0, paths: Vec::new() });
+        if let Some(all) = &mut self.all {
+            all.push((why.clone(), path.to_path_buf()));
+        }
+        let entry = self.by_reason.entry(why.clone()).or_insert(LeftOut { why, count: 0, paths: Vec::new() });
         entry.count += 1;
         if entry.paths.len() < NAMED {
             entry.paths.push(path.display().to_string());
@@ -112,7 +129,7 @@ impl LeftOuts {
     }
 
     pub(super) fn into_vec(self) -> Vec<LeftOut> {
-        self.0.into_values().collect()
+        self.by_reason.into_values().collect()
     }
 }
 
@@ -174,6 +191,12 @@ impl Walk {
             why_excluded: None,
             seen: None,
         }
+    }
+
+    /// The same, of those roots that are there; `None` when none is.
+    pub(super) fn of_what_is_there(mut self) -> Option<Self> {
+        self.roots.retain(|root| root.exists());
+        (!self.roots.is_empty()).then_some(self)
     }
 
     /// Passes over these: the folders that snapshots and clones lie in, and what is captured in another way.
@@ -256,6 +279,10 @@ impl Walk {
         let is_folder = meta.is_dir();
         if path != root {
             if self.own.contains(path) {
+                return Ok(());
+            }
+            if is_folder && crate::restore::place::is_arena(path) {
+                left.add("set aside by a restore".to_owned(), path);
                 return Ok(());
             }
             let identity = (meta.dev(), meta.ino());

@@ -1,12 +1,20 @@
-//! Restoring a run into an empty folder.
+//! The way back.
 //!
-//! - [`RestorePlan`]: which parts go where; a value that is shown and applied.
-//! - `write`: one entry of a listing onto the filesystem, never outside its folder.
-//!
-//! Layout of the folder: `files/` holds what was read from paths, under those same paths; `exports/PART/` holds what
-//! commands gave. So `files/` can be compared with `/` as it is.
+//! - [`RestorePlan`]: a run into an empty folder; a value that is shown and applied. `files/` holds what was read from paths, under
+//!   those same paths; `exports/PART/` holds what commands gave. So `files/` can be compared with `/` as it is.
+//! - [`place`]: a run in the place of what is there now, which is kept until it is discarded.
+//! - [`tar`], [`one_file`]: a run, or one file of it, as a stream.
+//! - [`Selection`]: which paths are meant.
+//! - `writing`: a listing onto the filesystem, by several threads; `write`: one entry of it, never outside its folder.
 
 mod into;
+pub mod place;
+mod select;
+mod stream;
 mod write;
+mod writing;
 
-pub use into::{PartResult, RestoreError, RestorePart, RestorePlan, RestoreReport};
+pub use into::{RestoreError, RestorePart, RestorePlan, RestoreReport};
+pub use select::{PatternError, Selection, each_selected, is_selected};
+pub use stream::{StreamReport, one_file, tar};
+pub use writing::PartResult;

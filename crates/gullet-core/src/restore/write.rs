@@ -238,6 +238,29 @@ impl Target {
     }
 }
 
+/// What a folder has besides contents, as an entry without a path.
+pub(super) fn look(folder: &Path) -> Result<Entry, PathError> {
+    let meta = std::fs::metadata(folder).at(folder)?;
+    let mut entry = crate::part::entry_of(PathName::new("root"), &meta);
+    entry.xattrs = crate::part::xattrs_of(folder).at(folder)?;
+    Ok(entry)
+}
+
+/// Gives a folder what an entry has besides contents, and nothing else.
+pub(super) fn set_attributes(folder: &Path, entry: &Entry) -> Result<(), std::io::Error> {
+    let file = rustix::fs::open(folder, FOLDER, Mode::empty())?;
+    for name in crate::part::xattrs_of(folder)?.keys().filter(|name| !entry.xattrs.contains_key(*name)) {
+        // What the system itself keeps there, such as a label, may not be removed.
+        let _ = rustix::fs::fremovexattr(&file, name.as_str());
+    }
+    let mut target = Target { root: file.try_clone()?, at_hand: None, folders: Vec::new(), not_set: BTreeMap::new() };
+    target.attributes(entry, &file);
+    match target.not_set.into_keys().next() {
+        None => Ok(()),
+        Some(what) => Err(std::io::Error::other(format!("{what} could not be set"))),
+    }
+}
+
 fn times(entry: &Entry) -> Timestamps {
     let time = Timespec { tv_sec: entry.mtime.0, tv_nsec: entry.mtime.1.into() };
     Timestamps { last_access: time, last_modification: time }

@@ -1,12 +1,15 @@
 //! `gullet restore`.
 
-use std::ffi::{OsStr, OsString};
+mod place;
+
+use std::ffi::OsString;
 use std::os::unix::ffi::OsStrExt;
 use std::path::PathBuf;
 
 use clap::Args;
-use gullet_core::restore::{RestorePlan, RestoreReport};
-use gullet_store::listing::PathName;
+use gullet_core::logbook::Logged;
+use gullet_core::record::RemarkKind;
+use gullet_core::restore::{RestorePlan, RestoreReport, Selection};
 
 use crate::cli::Global;
 use crate::commands::ReadingArgs;
@@ -15,45 +18,139 @@ use crate::exit::Exit;
 use crate::open::Reading;
 use crate::outside::Outside;
 use crate::table::table;
-use crate::text::{count, harmless, size, time};
+use crate::text::{ago, count, harmless, size, time};
 use crate::ui::{BAD, BOLD, GOOD, Ui, WARN, outcome, styled};
 
-/// Restore a run into an empty folder
+/// Restore a run
 ///
-/// Files are put under `files/` with the paths that they had, exports under `exports/PART/`. Every byte is proven while
-/// it is written; nothing is ever overwritten.
+/// With --into: into an empty folder. Files are put under `files/` with the paths that they had, exports under
+/// `exports/PART/`. Every byte is proven while it is written; nothing is ever overwritten.
+///
+/// With --in-place: in the place of what is there now. The plan is shown and agreed to (--yes); the new state is written
+/// beside the old one; the application is stopped, the two change hands, it is started and checked. Where that fails the old
+/// state comes back by itself. It is kept until --discard-old.
+///
+/// Without either the runs that can be restored are listed.
 ///
 /// Example: gullet restore quaybook@latest --into /srv/look
-#[derive(Args)]
+#[derive(Args, Default)]
 pub struct RestoreArgs {
-    /// The run: an id, the beginning of one, `APP@latest` or `APP@2026-11-03`
+    /// The run: an id, the beginning of one, `APP` or `APP@latest`, `APP@2026-11-03`; the application for --continue, --undo and
+    /// --discard-old
     pub(super) run: String,
-    /// The folder, empty or not there yet
-    #[arg(long, value_name = "FOLDER", required = true)]
-    pub(super) into: PathBuf,
+    /// Into this folder, empty or not there yet
+    #[arg(long, value_name = "FOLDER", group = "goal")]
+    pub(super) into: Option<PathBuf>,
+    /// In the place of what is there now
+    #[arg(long, group = "goal")]
+    pub(super) in_place: bool,
+    /// To standard output: `tar` with everything that the capture knows, or `file` for the one file of --path
+    #[arg(long = "as", value_name = "FORM", group = "goal")]
+    pub(super) form: Option<Form>,
+    /// Go on with a restore in place that was cut off or failed
+    #[arg(long = "continue", group = "goal")]
+    pub(super) go_on: bool,
+    /// Take a restore in place back
+    #[arg(long, group = "goal")]
+    pub(super) undo: bool,
+    /// Remove what a restore in place has set aside
+    #[arg(long, group = "goal")]
+    pub(super) discard_old: bool,
     /// Only this part (can be repeated)
     #[arg(long = "part", value_name = "PART")]
     pub(super) parts: Vec<String>,
-    /// Only this path, and all that is below it (can be repeated): a source's path, or a name within an export
+    /// Only this path, and all that is below it (can be repeated): a source's path, a name within an export, or a pattern
     #[arg(long = "path", value_name = "PATH")]
     pub(super) paths: Vec<OsString>,
+    #[command(flatten)]
+    pub(super) place: PlaceArgs,
     #[command(flatten)]
     pub(super) reading: ReadingArgs,
 }
 
+/// What a restore in place is asked besides.
+#[derive(Args, Clone, Debug, Default)]
+#[command(next_help_heading = "Restoring in place")]
+pub struct PlaceArgs {
+    /// Do it
+    #[arg(long)]
+    yes: bool,
+    /// Only show the plan
+    #[arg(long, conflicts_with = "yes")]
+    plan: bool,
+    /// Agree to a difference by its name, as the plan says it (can be repeated)
+    #[arg(long, value_name = "NAME")]
+    accept: Vec<String>,
+    /// Paths that come elsewhere: the old beginning and the new one (can be repeated)
+    #[arg(long, value_name = "/OLD=/NEW", value_parser = map)]
+    map: Vec<(PathBuf, PathBuf)>,
+    /// Set aside what the capture leaves out, too, instead of going on with it
+    #[arg(long)]
+    drop: bool,
+    /// Take a run that is not complete
+    #[arg(long)]
+    incomplete_too: bool,
+}
+
+/// What goes to standard output.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, clap::ValueEnum)]
+pub enum Form {
+    /// A tar
+    Tar,
+    /// One file
+    File,
+}
+
+fn map(text: &str) -> Result<(PathBuf, PathBuf), String> {
+    match text.split_once('=') {
+        Some((old, new)) if old.starts_with('/') && new.starts_with('/') => Ok((old.into(), new.into())),
+        _ => Err("write it as /OLD=/NEW, both absolute".to_owned()),
+    }
+}
+
+/// A run as it may be said here: the name of an application is its newest complete one.
+pub(super) fn run_of<'r>(
+    reading: &'r Reading,
+    text: &str,
+) -> Result<(&'r gullet_store::Store, &'r gullet_core::logbook::Logbook, &'r Logged), CommandError> {
+    let is_app = reading.stores.iter().any(|(_, book)| book.runs.iter().any(|logged| logged.record.app == text));
+    if is_app { reading.find(&format!("{text}@latest")) } else { reading.find(text) }
+}
+
+fn selections(paths: &[OsString]) -> Result<Vec<Selection>, CommandError> {
+    let made: Result<Vec<Selection>, _> = paths.iter().map(|path| Selection::new(path.as_bytes())).collect();
+    made.map_err(|error| CommandError::text(Exit::Usage, error.to_string()))
+}
+
+/// Refuses a run that nothing at hand opens.
+pub(super) fn must_open(store: &gullet_store::Store, logged: &Logged) -> Result<(), CommandError> {
+    let is_closed = logged.is_locked || (!logged.keys.is_empty() && store.identities().is_empty());
+    if is_closed { Err(locked(logged)) } else { Ok(()) }
+}
+
 pub fn restore(ui: &mut Ui, global: &Global, args: &RestoreArgs) -> Result<Exit, CommandError> {
+    if args.in_place || args.go_on || args.undo || args.discard_old {
+        return place::place(ui, global, args);
+    }
     let reading = Reading::open(global, &args.reading, None, ui)?;
-    let (store, _, logged) = reading.find(&args.run)?;
-    let into = std::path::absolute(&args.into)?;
-    if logged.is_locked {
-        return Err(locked(logged));
+    if let Some(form) = args.form {
+        return to_output(ui, &reading, args, form);
     }
-    if !logged.keys.is_empty() && store.identities().is_empty() {
-        return Err(locked(logged));
-    }
-    let paths: Vec<PathName> = args.paths.iter().map(|path| named(path)).collect();
+    let Some(into) = &args.into else { return list(ui, &reading, &args.run) };
+    let (store, _, logged) = run_of(&reading, &args.run)?;
+    let into = std::path::absolute(into)?;
+    must_open(store, logged)?;
+    let paths = selections(&args.paths)?;
     let plan = RestorePlan::into_folder(logged, &into, &args.parts, &paths)?;
     let shown = plan.clone();
+    if args.place.plan {
+        if ui.is_json() {
+            ui.json(&serde_json::json!({ "plan": shown }))?;
+        } else {
+            show_plan(ui, &shown);
+        }
+        return Ok(Exit::Complete);
+    }
     if !ui.is_json() && !ui.is_quiet() {
         let from = format!("{} from run {} ({})", shown.app, shown.run, outcome(shown.outcome));
         ui.say(format!("{}: {from} into {}", styled(BOLD, "restore"), shown.into.display()));
@@ -65,8 +162,17 @@ pub fn restore(ui: &mut Ui, global: &Global, args: &RestoreArgs) -> Result<Exit,
     })?;
     let found: u64 = report.parts.iter().map(|part| part.files + part.others + part.problem_count).sum();
     if found == 0 && !args.paths.is_empty() {
-        let error = CommandError::text(Exit::Usage, format!("run {} has none of these paths", shown.run));
-        return Err(error.hint(format!("`gullet show {} --listing` shows what it has", shown.run)));
+        return Err(no_such_path(&shown.run));
+    }
+    // A stranger's store is only read.
+    if let Some(loaded) = &reading.loaded
+        && let Ok(state) = crate::open::state(loaded)
+    {
+        let text = format!("restored into {} on {} ({})", into.display(), outside.world().host.name, report.outcome);
+        let said = logged.say(RemarkKind::Restored, gullet_core::Outcome::Complete, text, store, Some(&state), outside.world());
+        if let Err(error) = said {
+            ui.warning(&format!("the logbook could not be told: {error}"));
+        }
     }
     if ui.is_json() {
         ui.json(&serde_json::json!({ "plan": shown, "report": report }))?;
@@ -76,11 +182,94 @@ pub fn restore(ui: &mut Ui, global: &Global, args: &RestoreArgs) -> Result<Exit,
     Ok(report.outcome.into())
 }
 
-/// A path as listings name it: without a first or a last `/`.
-fn named(path: &OsStr) -> PathName {
-    let bytes = path.as_bytes();
-    let bytes = bytes.strip_prefix(b"/").unwrap_or(bytes);
-    PathName::new(bytes.strip_suffix(b"/").unwrap_or(bytes))
+fn no_such_path(run: &str) -> CommandError {
+    let error = CommandError::text(Exit::Usage, format!("run {run} has none of these paths"));
+    error.hint(format!("`gullet show {run} --listing` shows what it has"))
+}
+
+/// What can be restored of an application, or where a restore may go.
+fn list(ui: &mut Ui, reading: &Reading, text: &str) -> Result<Exit, CommandError> {
+    let app = match run_of(reading, text) {
+        Ok((_, _, logged)) => logged.record.app.clone(),
+        Err(error) if !reading.runs().iter().any(|logged| logged.record.app == text) => return Err(error),
+        Err(_) => text.to_owned(),
+    };
+    let now = jiff::Timestamp::now();
+    let runs: Vec<&Logged> = reading
+        .runs()
+        .into_iter()
+        .filter(|logged| logged.record.app == app && !logged.is_thinned() && logged.record.captures.iter().any(|c| c.is_captured()))
+        .collect();
+    if ui.is_json() {
+        let rows: Vec<_> = runs
+            .iter()
+            .map(|logged| {
+                let record = &logged.record;
+                serde_json::json!({ "run": record.run, "started": record.started, "outcome": logged.outcome(),
+                    "bytes": record.bytes(), "parts": record.captures.len(), "proven": logged.proven() })
+            })
+            .collect();
+        ui.json(&rows)?;
+        return Ok(Exit::Complete);
+    }
+    let latest = runs.iter().rev().find(|logged| logged.is_good()).map(|logged| logged.record.run.clone());
+    let rows = runs.iter().rev().map(|logged| {
+        let record = &logged.record;
+        let note = if Some(&record.run) == latest.as_ref() { format!("{app}@latest") } else { String::new() };
+        vec![
+            record.run.to_string(),
+            time(record.started),
+            ago(record.started, now),
+            outcome(logged.outcome()),
+            record.captures.iter().filter(|capture| capture.is_captured()).count().to_string(),
+            size(record.bytes()),
+            logged.proven().map_or_else(|| "never".to_owned(), |at| ago(at, now)),
+            note,
+        ]
+    });
+    ui.say(table(&["run", "began", "age", "outcome", ">parts", ">size", "last proven", ""], rows.collect()));
+    ui.tell(format!("say where: gullet restore {app}@latest --into FOLDER, or --in-place, or --as tar"));
+    Ok(Exit::Complete)
+}
+
+/// A tar, or one file, to standard output.
+fn to_output(ui: &mut Ui, reading: &Reading, args: &RestoreArgs, form: Form) -> Result<Exit, CommandError> {
+    use std::io::{IsTerminal, Write};
+    let (store, _, logged) = run_of(reading, &args.run)?;
+    must_open(store, logged)?;
+    let paths = selections(&args.paths)?;
+    if std::io::stdout().is_terminal() && form == Form::Tar {
+        let error = CommandError::text(Exit::Usage, "a tar is not written to a terminal");
+        return Err(error.hint("gullet restore RUN --as tar > FILE"));
+    }
+    let mut out = std::io::BufWriter::with_capacity(1 << 20, std::io::stdout().lock());
+    let report = match form {
+        Form::Tar => gullet_core::restore::tar(logged, store, &args.parts, &paths, &mut out)?,
+        Form::File => gullet_core::restore::one_file(logged, store, &args.parts, &paths, &mut out)?,
+    };
+    out.flush()?;
+    drop(out);
+    for problem in &report.problems {
+        ui.complain(format!("{} {}", styled(BAD, "error:"), harmless(problem)));
+    }
+    for warning in &report.warnings {
+        ui.warning(warning);
+    }
+    if report.files + report.others == 0 && report.problems.is_empty() && !args.paths.is_empty() {
+        return Err(no_such_path(logged.record.run.as_str()));
+    }
+    Ok(report.outcome().into())
+}
+
+fn show_plan(ui: &mut Ui, plan: &RestorePlan) {
+    let from = format!("{} from run {} ({})", plan.app, plan.run, outcome(plan.outcome));
+    ui.say(format!("{}: {from} into {}", styled(BOLD, "would restore"), plan.into.display()));
+    let rows = plan.parts.iter().map(|part| {
+        let below = harmless(&part.to.display().to_string());
+        vec![harmless(&part.part), part.files.to_string(), size(part.bytes), below]
+    });
+    let missing = plan.missing.iter().map(|(part, why)| vec![harmless(part), String::new(), String::new(), harmless(why)]);
+    ui.say(table(&["part", ">files", ">size", "below"], rows.chain(missing).collect()));
 }
 
 fn show(ui: &mut Ui, plan: &RestorePlan, report: &RestoreReport) {

@@ -99,10 +99,8 @@ impl Tour<'_> {
         let into = self.demo.path("restored");
         let args = RestoreArgs {
             run: "quaybook@latest".to_owned(),
-            into,
-            parts: Vec::new(),
-            paths: Vec::new(),
-            reading: READING,
+            into: Some(into),
+            ..RestoreArgs::default()
         };
         let restored = restore::restore(self.ui, &self.global, &args)?;
         if restored != Exit::Complete {

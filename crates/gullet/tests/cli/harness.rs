@@ -205,6 +205,8 @@ impl Desk {
 
 impl Drop for Desk {
     fn drop(&mut self) {
+        // After a restore in place it is another process.
+        self.ask(&["stop"]);
         let _ = self.server.kill();
         let _ = self.server.wait();
     }

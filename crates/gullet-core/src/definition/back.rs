@@ -1,0 +1,122 @@
+//! The way back: how an application is restored in place, and how it is proven that it restores.
+
+use std::path::PathBuf;
+
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+use super::types::{CommandSpec, OneOrMany, Probe, Require};
+
+/// How the application is restored in place.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[schemars(title = "the restore", deny_unknown_fields)]
+pub struct RestoreSpec {
+    /// The order in which parts that come back by a command are brought back; those not named come after them.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub order: Vec<String>,
+    /// Stops the application.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub stop: Option<CommandSpec>,
+    /// Passes when it is stopped.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub stopped: Option<OneOrMany<Probe>>,
+    /// What must hold of the new state before the application is started on it; else the old one comes back.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub before_start: Vec<Require>,
+    /// Starts it again.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub start: Option<CommandSpec>,
+    /// Passes when it serves.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub started: Option<OneOrMany<Probe>>,
+    /// What must hold of the restored application; when one does not, the old state comes back.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub checks: Vec<Require>,
+    /// What a person is told to do when it does not start.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub by_hand: Option<String>,
+    /// What happens at a boot in the middle of a restore.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub at_boot: Option<AtBoot>,
+}
+
+/// What an application does at a boot that comes in the middle of a restore.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub enum AtBoot {
+    /// It stays stopped: `stop` survives a boot.
+    #[serde(rename = "stays stopped")]
+    StaysStopped,
+    /// It starts only after Gullet's boot entry, which puts the old state back.
+    #[serde(rename = "starts after gullet")]
+    StartsAfterGullet,
+}
+
+/// How a part that is an export comes back.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[schemars(title = "`restore` of a part", deny_unknown_fields)]
+pub struct WayBack {
+    /// The command; `{folder}` is where the capture lies, and it runs there.
+    #[serde(flatten)]
+    pub command: CommandSpec,
+    /// What the command reads: the capture's one file on its standard input, or the folder (the default).
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub reads: Option<Reads>,
+    /// Whether the application is stopped then (the default), or started.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub when: Option<Running>,
+}
+
+/// What a way back reads.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum Reads {
+    /// The capture's one file, on standard input.
+    Stdin,
+    /// The folder that the capture lies in.
+    Folder,
+}
+
+/// Whether the application runs.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum Running {
+    /// It is stopped.
+    Stopped,
+    /// It is started.
+    Started,
+}
+
+/// How it is proven that a run restores.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[schemars(title = "the drill", deny_unknown_fields)]
+pub struct DrillSpec {
+    /// The folder to restore into, absolute; below the state folder by default. It is always cleared again.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub scratch: Option<PathBuf>,
+    /// Which run: the newest complete one (the default), or one of them by chance.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub pick: Option<Pick>,
+    /// Only these parts.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub parts: Vec<String>,
+    /// Starts something on what was restored, apart from the live application; `{files}` and `{exports}` are its folders.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub start: Option<CommandSpec>,
+    /// What must hold of what was restored; `{files}`, `{exports}` and `{fact.PART.NAME}` are filled in, in `prints` too.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub checks: Vec<Require>,
+    /// Stops what `start` started; always called.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub stop: Option<CommandSpec>,
+}
+
+/// Which run a drill takes.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum Pick {
+    /// The newest complete one.
+    #[default]
+    Newest,
+    /// One of the complete ones by chance.
+    Random,
+}

@@ -1,0 +1,90 @@
+//! Processes that still use something below a root: their open files would stay on the old state.
+
+use std::fs;
+use std::path::{Path, PathBuf};
+
+/// Processes named at most.
+const NAMED: usize = 8;
+
+/// What is used, and by whom.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub(super) struct Users {
+    /// In words: process, name, path.
+    pub(super) named: Vec<String>,
+    /// How many processes there are.
+    pub(super) count: usize,
+    /// Processes that this account may not look into.
+    pub(super) unseen: usize,
+}
+
+/// Looks for processes that have a file open or mapped below one of these folders, or work in one.
+pub(super) fn users_of(roots: &[PathBuf]) -> Users {
+    let own = std::process::id().to_string();
+    let mut users = Users::default();
+    for entry in fs::read_dir("/proc").into_iter().flatten().flatten() {
+        let name = entry.file_name().to_string_lossy().into_owned();
+        if name == own || !name.bytes().all(|byte| byte.is_ascii_digit()) {
+            continue;
+        }
+        match used_by(&entry.path(), roots) {
+            Ok(None) => {}
+            Ok(Some(path)) => {
+                users.count += 1;
+                if users.named.len() < NAMED {
+                    let comm = fs::read_to_string(entry.path().join("comm")).unwrap_or_default();
+                    users.named.push(format!("process {name} ({}) has {}", comm.trim(), path.display()));
+                }
+            }
+            Err(error) if error.kind() == std::io::ErrorKind::PermissionDenied => users.unseen += 1,
+            // It ended meanwhile.
+            Err(_) => {}
+        }
+    }
+    users
+}
+
+/// The first path below a root that the process of this folder of `/proc` uses.
+fn used_by(process: &Path, roots: &[PathBuf]) -> std::io::Result<Option<PathBuf>> {
+    let is_below = |path: &Path| roots.iter().any(|root| path.starts_with(root));
+    for entry in fs::read_dir(process.join("fd"))?.flatten() {
+        if let Ok(path) = fs::read_link(entry.path())
+            && is_below(&path)
+        {
+            return Ok(Some(path));
+        }
+    }
+    if let Ok(path) = fs::read_link(process.join("cwd"))
+        && is_below(&path)
+    {
+        return Ok(Some(path));
+    }
+    let maps = fs::read_to_string(process.join("maps")).unwrap_or_default();
+    let mapped = maps.lines().filter_map(|line| line.find('/').map(|at| PathBuf::from(&line[at..])));
+    Ok(mapped.into_iter().find(|path| is_below(path)))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_process_with_an_open_file_or_its_folder_below_is_named() {
+        let folder = tempfile::tempdir().unwrap();
+        let root = folder.path().canonicalize().unwrap();
+        fs::write(root.join("ledger"), "x").unwrap();
+        assert_eq!(users_of(std::slice::from_ref(&root)).count, 0);
+        for script in ["exec 7<ledger; cd /; read line", "read line"] {
+            let mut command = std::process::Command::new("sh");
+            command.args(["-c", script]).current_dir(&root).stdin(std::process::Stdio::piped());
+            let mut child = command.spawn().unwrap();
+            let began = std::time::Instant::now();
+            let mut users = Users::default();
+            while users.count == 0 && began.elapsed().as_secs() < 20 {
+                users = users_of(std::slice::from_ref(&root));
+            }
+            assert!(users.count == 1 && users.named[0].contains(&format!("process {} (sh)", child.id())), "{users:?}");
+            child.kill().unwrap();
+            child.wait().unwrap();
+        }
+    }
+}

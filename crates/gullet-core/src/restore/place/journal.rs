@@ -1,0 +1,252 @@
+//! The journal of a restore in place: one an application, `restores/APP.json` in the state folder, from before anything is
+//! made beside the old state until what is set aside is discarded.
+//!
+//! Whoever finds a swap that is open and has no living owner puts the old state back first: the guard, a later command, the
+//! boot entry. What lies beside stays, so that the restore can be tried again.
+
+use std::fs::{self, File, OpenOptions};
+use std::os::unix::fs::OpenOptionsExt;
+use std::path::{Path, PathBuf};
+
+use gullet_store::{IoPath, PathError};
+use jiff::Timestamp;
+use rustix::fs::FlockOperation;
+use serde::{Deserialize, Serialize};
+
+use super::swap::{Swap, SwapError, Target, path_of};
+use crate::state::{private_folder, write_whole};
+
+/// How far a restore in place is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Stage {
+    /// The new state is being written beside the old one.
+    Writing,
+    /// It is there, whole and proven; nothing was swapped, or the old state was put back.
+    Written,
+    /// The swap has begun.
+    Swapping,
+    /// The new state is in place, and not proven yet.
+    Swapped,
+    /// The old state is being put back.
+    GoingBack,
+    /// The new state is in place and proven; the old one is kept.
+    Done,
+    /// The old state was put back after the new one was in use; that one is kept.
+    Undone,
+}
+
+impl Stage {
+    /// Whether the swap is open: neither the old state nor the new one can be relied on.
+    pub fn is_open(self) -> bool {
+        matches!(self, Self::Swapping | Self::Swapped | Self::GoingBack)
+    }
+
+    /// In words.
+    pub fn words(self) -> &'static str {
+        match self {
+            Self::Writing => "being written beside the old state",
+            Self::Written => "ready beside the old state",
+            Self::Swapping | Self::Swapped | Self::GoingBack => "in the middle of the swap",
+            Self::Done => "in place; the old state is kept",
+            Self::Undone => "undone; what was in place is kept",
+        }
+    }
+}
+
+/// What was asked for, so that it can be asked for again.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Asked {
+    /// Only these parts.
+    pub parts: Vec<String>,
+    /// Only these paths.
+    pub paths: Vec<gullet_store::listing::PathName>,
+    /// Paths that come elsewhere: the old prefix and the new one.
+    pub maps: Vec<(PathBuf, PathBuf)>,
+    /// Nothing of the old state goes on in the new one.
+    pub drop: bool,
+    /// A run that is not complete is good enough.
+    pub incomplete_too: bool,
+}
+
+/// A restore in place.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Journal {
+    /// Version of this form.
+    pub journal: u32,
+    /// The restore's id.
+    pub id: String,
+    /// The application.
+    pub app: String,
+    /// The run that is restored.
+    pub run: String,
+    /// When it began.
+    pub began: Timestamp,
+    /// What was asked for.
+    pub asked: Asked,
+    /// How far it is.
+    pub stage: Stage,
+    /// What changes hands.
+    pub(super) swap: Swap,
+    /// Ways back that were called: what a command brought back cannot be undone.
+    pub called: Vec<String>,
+}
+
+/// A journal failed.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum JournalError {
+    /// It cannot be read or written.
+    #[error("the journal of the restore cannot be used")]
+    Io(#[from] PathError),
+    /// It is not what it should be.
+    #[error("the journal of the restore, {}, is damaged: {why}", path.display())]
+    Damaged {
+        /// The file.
+        path: PathBuf,
+        /// What is wrong.
+        why: String,
+    },
+    /// The swap cannot go on.
+    #[error(transparent)]
+    Swap(#[from] SwapError),
+}
+
+/// Nobody else changes hands while this lives.
+#[derive(Debug)]
+pub(super) struct Hands {
+    _file: File,
+}
+
+fn folder(state: &Path) -> PathBuf {
+    state.join("restores")
+}
+
+impl Journal {
+    fn path(state: &Path, app: &str) -> PathBuf {
+        folder(state).join(format!("{app}.json"))
+    }
+
+    /// The journal of an application; `None` where there is no restore of it.
+    ///
+    /// # Errors
+    /// When it cannot be read.
+    pub fn load(state: &Path, app: &str) -> Result<Option<Self>, JournalError> {
+        let path = Self::path(state, app);
+        let bytes = match fs::read(&path) {
+            Ok(bytes) => bytes,
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(None),
+            Err(error) => return Err(PathError::new(&path, error).into()),
+        };
+        let journal: Self =
+            serde_json::from_slice(&bytes).map_err(|error| JournalError::Damaged { path, why: error.to_string() })?;
+        Ok(Some(journal))
+    }
+
+    /// Writes it, durable before this returns.
+    ///
+    /// # Errors
+    /// When that fails.
+    pub(super) fn save(&self, state: &Path) -> Result<(), JournalError> {
+        let folder = folder(state);
+        private_folder(&folder)?;
+        let bytes = serde_json::to_vec(self).unwrap_or_default();
+        write_whole(&Self::path(state, &self.app), &bytes)?;
+        Ok(File::open(&folder).and_then(|folder| folder.sync_all()).at(&folder)?)
+    }
+
+    pub(super) fn stage(&mut self, stage: Stage, state: &Path) -> Result<(), JournalError> {
+        self.stage = stage;
+        self.save(state)
+    }
+
+    /// Waits until nobody else changes hands, and keeps others from it.
+    pub(super) fn hands(state: &Path, app: &str) -> Result<Hands, JournalError> {
+        let folder = folder(state);
+        private_folder(&folder)?;
+        let path = folder.join(format!("{app}.lock"));
+        let file = OpenOptions::new().write(true).create(true).truncate(false).mode(0o600).open(&path).at(&path)?;
+        rustix::fs::flock(&file, FlockOperation::LockExclusive).at(&path)?;
+        Ok(Hands { _file: file })
+    }
+
+    /// Where exports are put that come back by a command or by hand.
+    pub(super) fn exports(&self, state: &Path) -> PathBuf {
+        folder(state).join(format!("{}-{}", self.app, self.id))
+    }
+
+    /// The folders that have what is not in place.
+    pub fn arenas(&self) -> Vec<PathBuf> {
+        let mut arenas: Vec<PathBuf> = self.swap.targets.iter().map(Target::arena).collect();
+        arenas.sort();
+        arenas.dedup();
+        arenas
+    }
+
+    /// The roots that change hands.
+    pub fn roots(&self) -> Vec<PathBuf> {
+        self.swap.targets.iter().map(|target| path_of(&target.root)).collect()
+    }
+
+    /// Removes what is set aside, and the journal last.
+    ///
+    /// # Errors
+    /// When something cannot be removed; it can be tried again.
+    pub fn discard(self, state: &Path) -> Result<(), JournalError> {
+        let _hands = Self::hands(state, &self.app)?;
+        let place_looks: Vec<_> = self
+            .swap
+            .targets
+            .iter()
+            .filter(|target| target.inside.is_some())
+            .filter_map(|target| Some((target.place(), crate::restore::write::look(&target.place()).ok()?)))
+            .collect();
+        for path in self.arenas().iter().chain([&self.exports(state)]) {
+            match fs::remove_dir_all(path) {
+                Ok(()) => {}
+                Err(error) if error.kind() == std::io::ErrorKind::NotFound => {}
+                Err(error) => return Err(PathError::new(path, error).into()),
+            }
+        }
+        for (place, look) in place_looks {
+            // The folder is as it was but for the one that is gone from it.
+            let _ = crate::restore::write::set_attributes(&place, &look);
+        }
+        let path = Self::path(state, &self.app);
+        Ok(fs::remove_file(&path).at(&path)?)
+    }
+}
+
+/// Whether a swap of the application is open.
+pub(crate) fn is_open(state: &Path, app: &str) -> bool {
+    match Journal::load(state, app) {
+        Ok(journal) => journal.is_some_and(|journal| journal.stage.is_open()),
+        // What cannot be read may be anything.
+        Err(_) => true,
+    }
+}
+
+/// Puts the old state back where a swap of the application is open. Whether one was.
+///
+/// # Errors
+/// When it cannot be put back; then the application must not start.
+pub(crate) fn go_back(state: &Path, app: &str) -> Result<bool, JournalError> {
+    let _hands = Journal::hands(state, app)?;
+    let Some(mut journal) = Journal::load(state, app)?.filter(|journal| journal.stage.is_open()) else {
+        return Ok(false);
+    };
+    journal.stage(Stage::GoingBack, state)?;
+    journal.swap.back(&mut |_| {})?;
+    journal.stage(Stage::Written, state)?;
+    Ok(true)
+}
+
+/// The applications that have a journal.
+pub fn all(state: &Path) -> Vec<String> {
+    let entries = fs::read_dir(folder(state)).into_iter().flatten().flatten();
+    let mut names: Vec<String> = entries
+        .filter_map(|entry| Some(entry.file_name().to_str()?.strip_suffix(".json")?.to_owned()))
+        .collect();
+    names.sort();
+    names
+}

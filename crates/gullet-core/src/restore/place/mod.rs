@@ -1,0 +1,55 @@
+//! Restoring in the place of what is there now.
+//!
+//! The new state is written beside the old one, on the same filesystem; then the application is stopped, the two change
+//! hands, and it is started and checked. Where that fails the old state comes back by itself. What is not in place is kept
+//! in a folder of Gullet's own until it is discarded.
+//!
+//! - [`PlacePlan`]: what changes hands, what goes on in the new state, what is stopped; a value that is shown and applied.
+//! - [`apply`](fn@apply), [`go_on`], [`take_back`]: do it, go on with it, take it back.
+//! - [`Journal`]: how far it is, on disk; [`settle`]: putting the old state back where nobody else does.
+//! - `swap`: two states change hands, and can be cut off anywhere. `mounts`: whether a root can be renamed. `busy`: who still
+//!   uses it.
+//!
+//! The application is stopped and started by the guard of a hold, as a hold step whose `enter` is `stop` and whose `leave` is
+//! `start`: main dead, the guard puts the old state back and starts it; both dead, the next command does.
+
+mod apply;
+mod busy;
+mod journal;
+mod mounts;
+mod plan;
+mod swap;
+
+use std::path::{Path, PathBuf};
+
+pub use apply::{Applying, PlaceReport, PlaceStep, apply, go_on, take_back};
+pub use journal::{Asked, Journal, JournalError, Stage, all};
+pub(crate) use journal::{go_back, is_open};
+pub use plan::{After, Difference, Ground, Leftover, PlacePart, PlacePlan, PlannedTarget, Way};
+pub use swap::{Identity, SwapError};
+
+/// What the name of Gullet's own folder beside what changes hands begins with.
+const ARENA: &str = ".gullet-restore-";
+
+fn arena_name(id: &str) -> PathBuf {
+    format!("{ARENA}{id}").into()
+}
+
+/// Whether a path is that of a folder of Gullet's own beside what changes hands.
+pub(crate) fn is_arena(path: &Path) -> bool {
+    path.file_name().is_some_and(|name| name.to_string_lossy().starts_with(ARENA))
+}
+
+/// Whether a restore of the application is in the middle of its swap.
+pub fn is_swapping(state: &Path, app: &str) -> bool {
+    is_open(state, app)
+}
+
+/// Puts the old state back where a swap of the application was cut off and nobody owns it any more. Call it with the
+/// application's lock and after forgotten holds were left. Whether there was one.
+///
+/// # Errors
+/// When it cannot be put back.
+pub fn settle(state: &Path, app: &str) -> Result<bool, JournalError> {
+    if is_open(state, app) { go_back(state, app) } else { Ok(false) }
+}

@@ -1,0 +1,416 @@
+//! `gullet restore --in-place`, and what goes on with one.
+
+use gullet_core::definition::{Loaded, RestoreSpec};
+use gullet_core::logbook::{Logbook, Logged};
+use gullet_core::restore::RestoreError;
+use gullet_core::restore::place::{
+    Applying, Asked, Ground, Journal, JournalError, PlacePlan, PlaceReport, PlaceStep, Stage, Way, apply, go_on, take_back,
+};
+use gullet_core::state::State;
+use gullet_store::Store;
+use gullet_store::listing::PathName;
+
+use super::{RestoreArgs, must_open, run_of};
+use crate::cli::Global;
+use crate::commands::ReadingArgs;
+use crate::error::CommandError;
+use crate::exit::Exit;
+use crate::narrate::fall_over;
+use crate::open::{self, Reading};
+use crate::outside::{Outside, guard_commands};
+use crate::table::table;
+use crate::text::{count, duration, harmless, size};
+use crate::ui::{BAD, BOLD, DIM, GOOD, Ui, WARN, outcome, styled};
+
+impl From<JournalError> for CommandError {
+    fn from(error: JournalError) -> Self {
+        Self::new(Exit::Failed, &error)
+    }
+}
+
+/// Where the command works.
+struct Here {
+    loaded: Loaded,
+    state: State,
+    reading: Reading,
+    outside: Outside,
+}
+
+pub fn place(ui: &mut Ui, global: &Global, args: &RestoreArgs) -> Result<Exit, CommandError> {
+    let loaded = open::definition(global)?;
+    let state = open::state(&loaded)?;
+    let outside = Outside::new();
+    outside.listen_to_signals()?;
+    // With `--store` the run is another machine's; what happens here is of this machine's state all the same.
+    let reading_args = ReadingArgs { store: args.reading.store.clone(), opening: args.reading.opening.clone() };
+    let reading = Reading::open(global, &reading_args, None, ui)?;
+    let here = Here { loaded, state, reading, outside };
+    if args.in_place {
+        return here.in_place(ui, args);
+    }
+    let app = args.run.split('@').next().unwrap_or("");
+    let lock = here.state.lock(app, &format!("restore, process {}", std::process::id()))?;
+    let Some(journal) = Journal::load(here.state.folder(), app)? else {
+        let text = format!("there is no restore in place of `{app}`");
+        return Err(CommandError::text(Exit::Usage, text));
+    };
+    let result = if args.go_on {
+        here.go_on(ui, args, journal)
+    } else if args.undo {
+        here.undo(ui, args, journal)
+    } else {
+        here.discard(ui, args, journal)
+    };
+    drop(lock);
+    result
+}
+
+impl Here {
+    fn ground<'g>(&'g self, store: &'g Store, book: &'g Logbook, logged: &'g Logged, folder: &'g std::path::Path) -> Ground<'g> {
+        Ground {
+            logged,
+            book,
+            store,
+            store_folder: folder,
+            state: self.state.folder(),
+            spec: self.loaded.definition.app.get(&logged.record.app),
+            world: self.outside.world(),
+        }
+    }
+
+    fn plan(&self, run: &str, asked: Asked, accepted: &[String]) -> Result<(PlacePlan, &Store, &Logged), CommandError> {
+        let (store, book, logged) = run_of(&self.reading, run)?;
+        must_open(store, logged)?;
+        let folder = std::path::PathBuf::from(store.location().describe());
+        let plan = PlacePlan::make(&self.ground(store, book, logged, &folder), asked, accepted);
+        Ok((plan.map_err(with_hint)?, store, logged))
+    }
+
+    fn in_place(&self, ui: &mut Ui, args: &RestoreArgs) -> Result<Exit, CommandError> {
+        use std::os::unix::ffi::OsStrExt;
+        let path = |path: &std::ffi::OsString| {
+            let bytes = path.as_bytes();
+            let bytes = bytes.strip_prefix(b"/").unwrap_or(bytes);
+            PathName::new(bytes.strip_suffix(b"/").unwrap_or(bytes))
+        };
+        let asked = Asked {
+            parts: args.parts.clone(),
+            paths: args.paths.iter().map(path).collect(),
+            maps: args.place.map.clone(),
+            drop: args.place.drop,
+            incomplete_too: args.place.incomplete_too,
+        };
+        let (plan, store, logged) = self.plan(&args.run, asked, &args.place.accept)?;
+        let lock = self.state.lock(&plan.app, &format!("restore, process {}", std::process::id()))?;
+        if let Some(journal) = Journal::load(self.state.folder(), &plan.app)? {
+            let text = format!("run {} was restored in place already: it is {}", journal.run, journal.stage.words());
+            return Err(CommandError::text(Exit::Refused, text).hint(match journal.stage {
+                Stage::Done => format!("gullet restore {} --discard-old, or --undo", plan.app),
+                Stage::Undone => format!("gullet restore {} --discard-old", plan.app),
+                _ => format!("gullet restore {} --continue, or --undo", plan.app),
+            }));
+        }
+        if !self.agreed(ui, args, &plan)? {
+            return Ok(if args.place.plan { Exit::Complete } else { Exit::Refused });
+        }
+        let report = self.applied(ui, store, logged, |with| apply(&plan, with))?;
+        let exit = self.finish(ui, &plan, &report);
+        drop(lock);
+        exit
+    }
+
+    /// Shows the plan, and whether it is agreed to.
+    fn agreed(&self, ui: &mut Ui, args: &RestoreArgs, plan: &PlacePlan) -> Result<bool, CommandError> {
+        let objections = plan.objections();
+        if args.place.plan {
+            if ui.is_json() {
+                ui.json(&serde_json::json!({ "plan": plan, "objections": objections }))?;
+            } else {
+                show_plan(ui, plan);
+            }
+            return Ok(false);
+        }
+        if !ui.is_json() && !ui.is_quiet() {
+            show_plan(ui, plan);
+        }
+        if let Some(first) = objections.first() {
+            let mut error = CommandError::text(Exit::Refused, format!("not agreed to: {first}"));
+            error.messages.extend(objections.iter().skip(1).cloned());
+            return Err(error.hint("nothing was touched"));
+        }
+        if args.place.yes {
+            return Ok(true);
+        }
+        if ui.can_ask() {
+            let stop = self.outside.world().stop;
+            let said = ui.ask(&format!("restore {} in place? (yes or no) ", plan.app), &|| stop.asked().is_some());
+            if said.is_some_and(|said| said.trim() == "yes") {
+                return Ok(true);
+            }
+        }
+        ui.tell("nothing was touched; say --yes to do it");
+        Ok(false)
+    }
+
+    fn applied(
+        &self,
+        ui: &mut Ui,
+        store: &Store,
+        logged: &Logged,
+        what: impl FnOnce(Applying<'_>) -> Result<PlaceReport, JournalError>,
+    ) -> Result<PlaceReport, CommandError> {
+        let ui = std::cell::RefCell::new(ui);
+        let guard = guard_commands();
+        let mut changes = 0;
+        let with = Applying {
+            world: self.outside.world(),
+            state: &self.state,
+            store,
+            logged,
+            guard: &guard,
+            tell: &mut |step| show_step(&mut ui.borrow_mut(), step),
+            progress: &mut |part, files, bytes| {
+                let text = format!("write {part} beside  {}  {}", count(files, "file"), size(bytes));
+                ui.borrow_mut().progress(&text);
+            },
+            tick: &mut |_| {
+                changes += 1;
+                fall_over(changes);
+            },
+        };
+        Ok(what(with)?)
+    }
+
+    fn finish(&self, ui: &mut Ui, plan: &PlacePlan, report: &PlaceReport) -> Result<Exit, CommandError> {
+        if ui.is_json() {
+            ui.json(&serde_json::json!({ "plan": plan, "report": report }))?;
+        } else {
+            show_report(ui, plan, report);
+        }
+        Ok(report.outcome.into())
+    }
+
+    fn go_on(&self, ui: &mut Ui, args: &RestoreArgs, journal: Journal) -> Result<Exit, CommandError> {
+        if matches!(journal.stage, Stage::Done | Stage::Undone) {
+            let text = format!("there is nothing to go on with: the restore of run {} is {}", journal.run, journal.stage.words());
+            return Err(CommandError::text(Exit::Usage, text));
+        }
+        // Whatever was agreed to when it began holds for going on with it.
+        let every: Vec<String> = ["host", "alive", "system", "paths", "running", "boot"].map(str::to_owned).to_vec();
+        let accepted = if args.place.accept.is_empty() { every } else { args.place.accept.clone() };
+        let (plan, store, logged) = self.plan(&journal.run, journal.asked.clone(), &accepted)?;
+        if !ui.is_json() && !ui.is_quiet() {
+            ui.say(format!("{}: {} from run {}", styled(BOLD, "go on with the restore"), plan.app, plan.run));
+        }
+        let report = self.applied(ui, store, logged, |with| go_on(&plan, journal, with))?;
+        self.finish(ui, &plan, &report)
+    }
+
+    fn undo(&self, ui: &mut Ui, args: &RestoreArgs, journal: Journal) -> Result<Exit, CommandError> {
+        let app = journal.app.clone();
+        match journal.stage {
+            Stage::Undone => {
+                ui.say(format!("the restore of {app} is undone already"));
+                return Ok(Exit::Complete);
+            }
+            // The old state was never away, or is back: only what lies beside is removed.
+            Stage::Writing | Stage::Written => {
+                journal.discard(self.state.folder())?;
+                ui.say(format!("{} {app}: the old state is in place, and nothing is beside it", styled(GOOD, "✓ undone:")));
+                return Ok(Exit::Complete);
+            }
+            Stage::Swapping | Stage::Swapped | Stage::GoingBack => {
+                gullet_core::restore::place::settle(self.state.folder(), &app)?;
+                let journal = Journal::load(self.state.folder(), &app)?;
+                journal.map(|journal| journal.discard(self.state.folder())).transpose()?;
+                ui.say(format!("{} {app}: the old state is in place again", styled(GOOD, "✓ undone:")));
+                return Ok(Exit::Complete);
+            }
+            Stage::Done => {}
+        }
+        if !args.place.yes {
+            let text = format!("the old state of {app} would come back, and all that was written since {} would be set aside", crate::text::time(journal.began));
+            ui.say(text);
+            ui.tell("nothing was touched; say --yes to do it");
+            return Ok(Exit::Refused);
+        }
+        let spec = self.loaded.definition.app.get(&app).and_then(|app| app.restore.clone()).unwrap_or_default();
+        let undone = self.take_back(ui, &journal, &spec)?;
+        match undone {
+            Ok(()) => {
+                ui.say(format!("{} {app}: the old state is in place again", styled(GOOD, "✓ undone:")));
+                ui.tell(format!("what was in place is kept; gullet restore {app} --discard-old removes it"));
+                Ok(Exit::Complete)
+            }
+            Err((why, is_stopped)) => {
+                let exit = if is_stopped { Exit::NotReleased } else { Exit::Failed };
+                let error = CommandError::text(exit, format!("it could not be undone: {why}"));
+                Err(match spec.by_hand.filter(|_| is_stopped) {
+                    Some(by_hand) => error.hint(by_hand),
+                    None => error,
+                })
+            }
+        }
+    }
+
+    fn take_back(
+        &self,
+        ui: &mut Ui,
+        journal: &Journal,
+        spec: &RestoreSpec,
+    ) -> Result<Result<(), (String, bool)>, CommandError> {
+        let (store, _, logged) = run_of(&self.reading, &journal.run)?;
+        let guard = guard_commands();
+        let mut with = Applying {
+            world: self.outside.world(),
+            state: &self.state,
+            store,
+            logged,
+            guard: &guard,
+            tell: &mut |step| show_step(ui, step),
+            progress: &mut |_, _, _| {},
+            tick: &mut |_| {},
+        };
+        Ok(take_back(journal, spec, &mut with))
+    }
+
+    fn discard(&self, ui: &mut Ui, args: &RestoreArgs, journal: Journal) -> Result<Exit, CommandError> {
+        if !matches!(journal.stage, Stage::Done | Stage::Undone) {
+            let text = format!("the restore of run {} is {}", journal.run, journal.stage.words());
+            let error = CommandError::text(Exit::Refused, text);
+            return Err(error.hint(format!("gullet restore {} --continue, or --undo", journal.app)));
+        }
+        let kept: Vec<String> = journal.arenas().iter().map(|path| path.display().to_string()).collect();
+        if !args.place.yes {
+            ui.say(format!("would remove what is set aside: {}", harmless(&kept.join(", "))));
+            ui.tell("nothing was touched; say --yes to do it");
+            return Ok(Exit::Refused);
+        }
+        journal.discard(self.state.folder())?;
+        ui.say(format!("{} {}", styled(GOOD, "✓ removed:"), harmless(&kept.join(", "))));
+        Ok(Exit::Complete)
+    }
+}
+
+fn with_hint(error: RestoreError) -> CommandError {
+    let error: CommandError = error.into();
+    error.hint("nothing was touched; `--into FOLDER` restores beside it")
+}
+
+fn show_step(ui: &mut Ui, step: &PlaceStep) {
+    if ui.is_json() || ui.is_quiet() {
+        return;
+    }
+    let (mark, note) = if step.ok {
+        (styled(GOOD, "✓"), harmless(&step.note))
+    } else {
+        (styled(BAD, "✗"), styled(BAD, harmless(&step.note)))
+    };
+    ui.say(format!("  {mark} {:<22} {:>9}  {note}", harmless(&step.what), duration(step.took_ms)).trim_end());
+}
+
+fn show_plan(ui: &mut Ui, plan: &PlacePlan) {
+    let from = format!("{} from run {} ({})", plan.app, plan.run, outcome(plan.outcome));
+    ui.say(format!("{}: {from}", styled(BOLD, "restore in place")));
+    let rows = plan.parts.iter().map(|part| {
+        let how = match &part.way {
+            Way::Files { roots } => {
+                format!("replaces {}", roots.iter().map(|root| root.display().to_string()).collect::<Vec<_>>().join(", "))
+            }
+            Way::Command { command, stopped } => {
+                let when = if *stopped { "while it is stopped" } else { "when it is started" };
+                format!("by a command, {when}: {command}")
+            }
+            Way::ByHand => "by hand: it is put into a folder of its own".to_owned(),
+        };
+        vec![harmless(&part.part), part.files.to_string(), size(part.bytes), harmless(&how)]
+    });
+    let missing = plan.missing.iter().map(|(part, why)| {
+        vec![harmless(part), String::new(), String::new(), styled(BAD, harmless(&format!("✗ missing: {why}")))]
+    });
+    let outside = plan.outside.iter().map(|(part, id)| {
+        vec![harmless(part), String::new(), String::new(), harmless(&format!("other machinery has it, by the id {id}"))]
+    });
+    ui.say(table(&["part", ">files", ">size", "how"], rows.chain(missing).chain(outside).collect()));
+    for target in plan.targets.iter().filter(|target| target.inside.is_some()) {
+        let why = target.inside.as_deref().unwrap_or("");
+        ui.say(format!("  {}", harmless(&format!("what is in {} is swapped, not the folder: {why}", target.root.display()))));
+    }
+    if !plan.leftovers.is_empty() {
+        ui.say(styled(BOLD, "there now, and not in the run"));
+        let rows = plan.leftovers.iter().map(|left| {
+            let more = if left.count > left.paths.len() as u64 { ", …" } else { "" };
+            let paths = left.paths.iter().map(|path| path.display().to_string()).collect::<Vec<_>>().join(", ");
+            let what = if left.carried { "goes on" } else { "set aside" };
+            vec![what.to_owned(), left.count.to_string(), harmless(&left.why), harmless(&format!("{paths}{more}"))]
+        });
+        ui.say(table(&["what becomes of it", ">paths", "why", "which"], rows.collect()));
+    }
+    ui.say(styled(BOLD, "steps"));
+    for (when, what) in &plan.steps {
+        ui.say(format!("  {:<22} {}", harmless(when), harmless(what)).trim_end());
+    }
+    if !plan.differences.is_empty() {
+        ui.say(styled(BOLD, "to agree to"));
+        for difference in &plan.differences {
+            let mark = if difference.accepted { styled(GOOD, "✓") } else { styled(WARN, "!") };
+            ui.say(format!("  {mark} {:<10} {}", difference.name, harmless(&difference.text)));
+        }
+    }
+    if let Some(why) = &plan.no_hold {
+        ui.warning(&format!("the parts are not of one moment; the application is never held: {why}"));
+    }
+}
+
+fn show_report(ui: &mut Ui, plan: &PlacePlan, report: &PlaceReport) {
+    for warning in &report.warnings {
+        ui.warning(warning);
+    }
+    for (part, folder) in &report.by_hand {
+        ui.warning(&format!("{part} is to be brought back by hand: it lies in {}", folder.display()));
+    }
+    for part in &report.parts {
+        for problem in &part.problems {
+            ui.complain(format!("{} {}", styled(BAD, "error:"), harmless(&format!("{}: {problem}", part.part))));
+        }
+    }
+    let app = &plan.app;
+    match &report.failed {
+        None => {
+            if !report.after.is_empty() && !ui.is_quiet() {
+                ui.say(styled(BOLD, "to do by hand"));
+                for after in &report.after {
+                    let text = if after.is_lack { format!("it does not carry {}", after.text) } else { after.text.clone() };
+                    let (mark, more) = match &after.done {
+                        None => ("-".to_owned(), String::new()),
+                        Some(Ok(())) => (styled(GOOD, "✓"), String::new()),
+                        Some(Err(why)) => (styled(WARN, "!"), format!("  {}", styled(DIM, harmless(why)))),
+                    };
+                    ui.say(format!("  {mark} {}{more}", harmless(&format!("{}: {text}", after.part))));
+                }
+            }
+            let stopped = report.stopped_ms.map(|ms| format!("; stopped for {}", duration(ms))).unwrap_or_default();
+            ui.say(format!("{}{stopped}", outcome(report.outcome)));
+            ui.tell(format!("the old state is kept; gullet restore {app} --discard-old removes it, --undo puts it back"));
+        }
+        Some(why) => {
+            ui.complain(format!("{} {}", styled(BAD, "error:"), harmless(why)));
+            let state = match (report.went_back, report.outcome) {
+                (_, gullet_core::Outcome::NotReleased) => "the application is not started",
+                (true, _) => "the old state is in place again",
+                (false, _) => "the old state is in place",
+            };
+            ui.say(format!("{}; {state}", outcome(report.outcome)));
+            if let Some(by_hand) = plan_by_hand(plan).filter(|_| report.outcome == gullet_core::Outcome::NotReleased) {
+                ui.hint(&by_hand);
+            }
+            if report.is_ready {
+                ui.hint(&format!("the new state lies ready: gullet restore {app} --continue tries again, --undo removes it"));
+            }
+        }
+    }
+}
+
+fn plan_by_hand(plan: &PlacePlan) -> Option<String> {
+    plan.by_hand().map(str::to_owned)
+}
