@@ -51,13 +51,16 @@ pub enum AtBoot {
     StartsAfterGullet,
 }
 
-/// How a part that is an export comes back.
+/// How a part that is an export comes back: by a command, or with another part.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[schemars(title = "`restore` of a part", deny_unknown_fields)]
 pub struct WayBack {
     /// The command; `{folder}` is where the capture lies, and it runs there.
     #[serde(flatten)]
     pub command: CommandSpec,
+    /// Instead of a command: the part that has all of it too, so that it comes back with that one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub within: Option<String>,
     /// What the command reads: the capture's one file on its standard input, or the folder (the default).
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub reads: Option<Reads>,

@@ -279,6 +279,10 @@ impl Rules<'_> {
             }
             self.part(&at, part);
             let warm = part.warm && part.kind() == PartKind::Files;
+            if let Some(within) = part.restore.as_ref().and_then(|back| back.within.as_ref()) {
+                let names: Vec<&str> = app.part.iter().map(|part| part.name.as_str()).collect();
+                self.known_parts(&format!("{at}/restore/within"), std::slice::from_ref(within), &names);
+            }
             let moment = [("warm", warm), ("when", part.when.is_some_and(|when| when != When::Held))];
             for (key, _) in moment.iter().filter(|(_, said)| *said && app.hold.is_empty()) {
                 let message = format!("`{key}` means something only where the application is held");
@@ -348,7 +352,13 @@ impl Rules<'_> {
         }
         if let Some(back) = &part.restore {
             let known = Scope { own: "folder", scratch: false, ..scope };
-            self.command(&format!("{at}/restore"), &back.command, known);
+            match &back.within {
+                None => self.command(&format!("{at}/restore"), &back.command, known),
+                Some(_) if back.command.ways() > 0 => {
+                    self.flaw(&format!("{at}/restore"), "either a command or `within`, not both".to_owned(), None);
+                }
+                Some(_) => {}
+            }
             if part.sources().next().is_some() && part.take.is_empty() {
                 let message = "files come back as files, so there is no command for it".to_owned();
                 self.flaw(&format!("{at}/restore"), message, None);

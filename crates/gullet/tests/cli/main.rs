@@ -12,6 +12,7 @@ mod harness;
 mod hold;
 mod model;
 mod output;
+mod place;
 mod preflight;
 mod reader;
 mod restore;

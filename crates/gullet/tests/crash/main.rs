@@ -9,6 +9,7 @@
 #[path = "../cli/harness.rs"]
 #[allow(dead_code, reason = "shared with the other tests, which need more of it")]
 mod harness;
+mod place;
 
 use std::os::unix::process::ExitStatusExt;
 use std::process::Stdio;

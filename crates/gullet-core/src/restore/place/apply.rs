@@ -17,7 +17,7 @@ use serde::Serialize;
 use super::busy::users_of;
 use super::journal::{Journal, JournalError, Stage};
 use super::plan::{After, PlacePart, PlacePlan, PlannedTarget, Way};
-use super::swap::{Carried, FolderTime, Identity, NEW, Name, OLD, Swap, Target, Tick, kept, path_of};
+use super::swap::{Carried, FolderTime, NEW, Name, OLD, Swap, Target, Tick, kept, path_of};
 use super::arena_name;
 use crate::definition::{HoldStep, OneOrMany, Probe, Reads, Require, RestoreSpec, Running};
 use crate::hold::{Answer, Guarded, Op, Order, notes_folder};
@@ -405,7 +405,7 @@ impl<'a> Apply<'_, 'a> {
         let folder = self.journal.exports(&self.top());
         let (mut chunks, _) = self.with.store.chunks_that_can_be_read(&self.with.logged.holdings());
         let mut problems = 0;
-        for part in self.plan.parts.iter().filter(|part| !matches!(part.way, Way::Files { .. })) {
+        for part in self.plan.parts.iter().filter(|part| matches!(part.way, Way::Command { .. } | Way::ByHand)) {
             private_folder(&folder)?;
             let to = folder.join(file_name(&part.part));
             let mut written = Written::default();
@@ -559,11 +559,9 @@ impl<'a> Apply<'_, 'a> {
             }
             names.sort();
             names.dedup();
-            target.names = Vec::with_capacity(names.len());
-            for name in names {
-                let (old, new) = (Identity::of(&place.join(&name))?, Identity::of(&arena.join(NEW).join(&name))?);
-                target.names.push(Name { name: PathName::new(name.as_bytes()), old, new });
-            }
+            let new = arena.join(NEW);
+            let names = names.iter().map(|name| Name::of(Path::new(name), &place, &new));
+            target.names = names.collect::<Result<_, _>>()?;
         }
         for path in carried {
             self.carry(&mut swap, &path)?;
@@ -575,7 +573,7 @@ impl<'a> Apply<'_, 'a> {
     /// Notes that something of the old state goes on in the new one.
     fn carry(&self, swap: &mut Swap, path: &Path) -> Result<(), PathError> {
         let found = self.plan.targets.iter().position(|target| path.starts_with(&target.resolved));
-        let (Some(number), Some(identity)) = (found, Identity::of(path)?) else { return Ok(()) };
+        let Some(number) = found else { return Ok(()) };
         let planned = &self.plan.targets[number];
         let below = path.strip_prefix(&planned.resolved).unwrap_or(path);
         if planned.inside.is_some() && below.components().count() == 1 {
@@ -594,7 +592,7 @@ impl<'a> Apply<'_, 'a> {
         note(&mut swap.old_times, path.parent())?;
         // The nearest folder that is there gets something, the others are made.
         note(&mut swap.new_times, to.ancestors().skip(1).find(|folder| folder.is_dir()))?;
-        swap.carried.push(Carried { from: kept(path), to: kept(&to), identity });
+        swap.carried.extend(Carried::of(path, &to)?);
         Ok(())
     }
 

@@ -42,6 +42,11 @@ pub enum Way {
         /// Whether the application is stopped then.
         stopped: bool,
     },
+    /// It comes back with another part, which has all of it too.
+    Within {
+        /// That part.
+        other: String,
+    },
     /// It is put into a folder, and a person brings it back.
     ByHand,
 }
@@ -318,6 +323,7 @@ impl PlacePlan {
             let back = spec.and_then(|spec| spec.restore.clone());
             let way = match (&capture.layout, &back) {
                 (Layout::Source, _) => Way::Files { roots },
+                (Layout::Export, Some(WayBack { within: Some(other), .. })) => Way::Within { other: other.clone() },
                 (Layout::Export, Some(back)) => {
                     let stdin = if back.reads == Some(Reads::Stdin) { " < {its one file}" } else { "" };
                     Way::Command {

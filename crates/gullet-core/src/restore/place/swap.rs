@@ -80,6 +80,37 @@ pub struct Name {
     pub(super) old: Option<Identity>,
     /// What comes there.
     pub(super) new: Option<Identity>,
+    /// The time of each, where it is a folder: some filesystems change that when a folder gets another one above it.
+    #[serde(default)]
+    pub(super) old_time: Option<(i64, u32)>,
+    /// The same, of what comes there.
+    #[serde(default)]
+    pub(super) new_time: Option<(i64, u32)>,
+}
+
+impl Name {
+    /// What changes hands under a name between a place and what is beside.
+    pub(super) fn of(name: &Path, place: &Path, new: &Path) -> Result<Self, PathError> {
+        let (at, new) = (place.join(name), new.join(name));
+        Ok(Self {
+            name: kept(name),
+            old: Identity::of(&at)?,
+            new: Identity::of(&new)?,
+            old_time: time_of_folder(&at),
+            new_time: time_of_folder(&new),
+        })
+    }
+}
+
+fn time_of_folder(path: &Path) -> Option<(i64, u32)> {
+    let meta = fs::symlink_metadata(path).ok().filter(fs::Metadata::is_dir)?;
+    Some((meta.mtime(), u32::try_from(meta.mtime_nsec()).unwrap_or(0)))
+}
+
+fn set_time(path: &Path, mtime: Option<(i64, u32)>) {
+    if let Some(mtime) = mtime {
+        FolderTime { folder: kept(path), mtime }.set();
+    }
 }
 
 /// A folder in which names change hands, and the folder on the same filesystem that has what is not in place.
@@ -113,6 +144,17 @@ pub struct Carried {
     pub(super) to: PathName,
     /// What it is.
     pub(super) identity: Identity,
+    /// Its time, where it is a folder.
+    #[serde(default)]
+    pub(super) time: Option<(i64, u32)>,
+}
+
+impl Carried {
+    pub(super) fn of(from: &Path, to: &Path) -> Result<Option<Self>, PathError> {
+        let identity = Identity::of(from)?;
+        let time = time_of_folder(from);
+        Ok(identity.map(|identity| Self { from: kept(from), to: kept(to), identity, time }))
+    }
 }
 
 /// The time of a folder that loses or gets what is carried over.
@@ -222,6 +264,7 @@ impl Target {
             if name.old.is_some() && Identity::of(&homes.new)? == name.old {
                 put(&homes.new, &homes.old, tick)?;
             }
+            set_time(&homes.at, name.new_time);
         }
         if let Some(root) = &self.new_root {
             write::set_attributes(&self.place(), root).at(&self.place())?;
@@ -250,6 +293,7 @@ impl Target {
             if name.new.is_some() && Identity::of(&homes.old)? == name.new {
                 put(&homes.old, &homes.new, tick)?;
             }
+            set_time(&homes.at, name.old_time);
         }
         if self.inside.is_some() {
             self.take_out_what_came(tick)?;
@@ -301,6 +345,7 @@ impl Swap {
             if !self.is_new(&from)? && Identity::of(&from)? == Some(carried.identity) {
                 make_above(&to, &from)?;
                 put(&from, &to, tick)?;
+                set_time(&to, carried.time);
             }
         }
         self.new_times.iter().for_each(FolderTime::set);
@@ -323,6 +368,7 @@ impl Swap {
             // The application may have written it anew, or removed it.
             if Identity::of(&from)?.is_none() && Identity::of(&to)?.is_some() {
                 put(&to, &from, tick)?;
+                set_time(&from, carried.time);
             }
         }
         self.old_times.iter().for_each(FolderTime::set);
@@ -399,13 +445,9 @@ mod tests {
         for new in ["both", "only-new", "sub/y"] {
             tree.file(&format!("{stage}/{new}"));
         }
-        let identity = |path: String| Identity::of(&tree.path(&path)).unwrap();
         let names: &[&str] = if inside { &["both", "only-old", "only-new", "sub"] } else { &["data"] };
-        let names = names.iter().map(|name| Name {
-            name: PathName::new(*name),
-            old: identity(format!("{place}/{name}").trim_start_matches('/').to_owned()),
-            new: identity(format!("{arena}/new/{name}")),
-        });
+        let (at, new) = (tree.path(place), tree.path(&format!("{arena}/new")));
+        let names = names.iter().map(|name| Name::of(Path::new(name), &at, &new).unwrap());
         let look = |path: &str| write::look(&tree.path(path)).unwrap();
         let target = Target {
             root: kept(&tree.path("data")),
@@ -417,11 +459,8 @@ mod tests {
             old_root: inside.then(|| look("data")),
             new_root: inside.then(|| look("data/both")),
         };
-        let carried = Carried {
-            from: kept(&tree.path("data/sub/deep/cache")),
-            to: kept(&tree.path(&format!("{stage}/sub/deep/cache"))),
-            identity: identity("data/sub/deep/cache".to_owned()).unwrap(),
-        };
+        let to = tree.path(&format!("{stage}/sub/deep/cache"));
+        let carried = Carried::of(&tree.path("data/sub/deep/cache"), &to).unwrap().unwrap();
         let time = |path: &str| FolderTime::of(&tree.path(path)).unwrap();
         let swap = Swap {
             targets: vec![Target { new_root: inside.then(|| Entry { mode: 0o751, ..look("data") }), ..target }],

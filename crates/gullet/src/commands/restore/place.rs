@@ -306,7 +306,7 @@ fn show_step(ui: &mut Ui, step: &PlaceStep) {
     } else {
         (styled(BAD, "✗"), styled(BAD, harmless(&step.note)))
     };
-    ui.say(format!("  {mark} {:<22} {:>9}  {note}", harmless(&step.what), duration(step.took_ms)).trim_end());
+    ui.say(format!("  {mark} {:<26} {:>9}  {note}", harmless(&step.what), duration(step.took_ms)).trim_end());
 }
 
 fn show_plan(ui: &mut Ui, plan: &PlacePlan) {
@@ -321,6 +321,7 @@ fn show_plan(ui: &mut Ui, plan: &PlacePlan) {
                 let when = if *stopped { "while it is stopped" } else { "when it is started" };
                 format!("by a command, {when}: {command}")
             }
+            Way::Within { other } => format!("with {other}, which has all of it"),
             Way::ByHand => "by hand: it is put into a folder of its own".to_owned(),
         };
         vec![harmless(&part.part), part.files.to_string(), size(part.bytes), harmless(&how)]
@@ -348,7 +349,7 @@ fn show_plan(ui: &mut Ui, plan: &PlacePlan) {
     }
     ui.say(styled(BOLD, "steps"));
     for (when, what) in &plan.steps {
-        ui.say(format!("  {:<22} {}", harmless(when), harmless(what)).trim_end());
+        ui.say(format!("  {:<26} {}", harmless(when), harmless(what)).trim_end());
     }
     if !plan.differences.is_empty() {
         ui.say(styled(BOLD, "to agree to"));
