@@ -43,7 +43,7 @@ pub fn settle(ui: &mut Ui, loaded: &Loaded, state: &State, outside: &Outside) ->
             },
             Err(error) => ui.warning(&format!("the hold of `{app}` cannot be looked at: {error}")),
         }
-        all_left &= put_back(ui, state, &app);
+        all_left &= put_back(ui, state, &app, outside);
         if state.open_logs(&app).is_empty() && !has_leftovers(state, &app) {
             continue;
         }
@@ -70,13 +70,13 @@ pub fn settle(ui: &mut Ui, loaded: &Loaded, state: &State, outside: &Outside) ->
 }
 
 /// Puts the old state back where a restore was cut off in the middle of its swap, and says what lies ready.
-fn put_back(ui: &mut Ui, state: &State, app: &str) -> bool {
+fn put_back(ui: &mut Ui, state: &State, app: &str, outside: &Outside) -> bool {
     if !is_swapping(state.folder(), app) {
         return true;
     }
     // A restore that is going on has the lock.
     let Ok(_lock) = state.lock(app, "looking for restores that were cut off") else { return true };
-    match settle_restore(state.folder(), app) {
+    match settle_restore(state.folder(), app, outside.world().clock) {
         Ok(false) => true,
         Ok(true) => {
             ui.warning(&format!("a restore of `{app}` was cut off in the middle of its swap; the old state is in place again"));

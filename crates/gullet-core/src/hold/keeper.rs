@@ -293,7 +293,7 @@ impl<'w> Keeper<'w> {
             let answer = self.asked(step, probes.as_ref(), Some(Limits::WITHIN), Patience::default());
             answer.result.map_err(|why| format!("it does not stop, so the old state cannot be put back: {why}"))?;
         }
-        let back = place::go_back(&top, &app);
+        let back = place::go_back(&top, &app, self.runner.world.clock);
         back.map(drop).map_err(|error| format!("the old state cannot be put back: {}", crate::part::chain(&error)))
     }
 

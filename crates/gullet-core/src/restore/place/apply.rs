@@ -14,7 +14,7 @@ use gullet_store::{IoPath, PathError, Store};
 use jiff::Timestamp;
 use serde::Serialize;
 
-use super::busy::users_of;
+use super::busy::{users_of, wait_for_users};
 use super::journal::{Journal, JournalError, Stage};
 use super::plan::{After, PlacePart, PlacePlan, PlannedTarget, Way};
 use super::swap::{Carried, FolderTime, NEW, Name, OLD, Swap, Target, Tick, kept, path_of};
@@ -33,8 +33,6 @@ use crate::state::{State, file_name, private_folder};
 use crate::words::{count, size};
 use crate::world::{Stop, World};
 
-/// How long processes may take to let go of their files after the application says that it is stopped.
-const LETS_GO_WITHIN: Duration = Duration::from_secs(10);
 /// A restore may take as long as it takes; the guard only looks after what is left of it.
 const NO_LIMIT_MS: u64 = 365 * 24 * 60 * 60 * 1000;
 
@@ -282,6 +280,11 @@ impl<'a> Apply<'_, 'a> {
                 fs::DirBuilder::new().mode(0o700).create(folder).at(folder)?;
             }
         }
+        for target in self.journal.swap.targets.iter().filter(|target| target.inside.is_some()) {
+            if let Some(look) = &target.old_root {
+                let _ = write::set_attributes(&target.place(), look);
+            }
+        }
         let problems = self.pieces()? + self.exports()?;
         self.check_stop()?;
         let (files, bytes) = self.report.parts.iter().fold((0, 0), |(f, b), part| (f + part.files, b + part.bytes));
@@ -311,8 +314,11 @@ impl<'a> Apply<'_, 'a> {
                 names: Vec::new(),
                 inside: target.inside.clone(),
                 seen_at: target.seen_at.iter().map(|path| kept(path)).collect(),
-                // As it is before anything of ours is made in it.
-                old_root: target.inside.as_ref().and_then(|_| write::look(&target.resolved).ok()),
+                // As it is before anything of ours is made in it: as an earlier try found it.
+                old_root: target.inside.as_ref().and_then(|_| {
+                    let earlier = self.journal.swap.targets.iter().find(|known| known.root == kept(&target.resolved));
+                    earlier.and_then(|known| known.old_root.clone()).or_else(|| write::look(&target.resolved).ok())
+                }),
                 new_root: None,
             }
         });
@@ -488,11 +494,10 @@ impl<'a> Apply<'_, 'a> {
     fn nobody_uses_it(&mut self) -> Result<(), Failure> {
         let began = self.now();
         let places = self.used_places();
-        let mut users = users_of(&places);
-        while users.count > 0 && self.spec.stop.is_some() && self.now().saturating_sub(began) < LETS_GO_WITHIN {
-            self.with.world.clock.sleep(Duration::from_millis(100));
-            users = users_of(&places);
-        }
+        let users = match self.spec.stop {
+            Some(_) => wait_for_users(&places, self.with.world.clock),
+            None => users_of(&places),
+        };
         if users.unseen > 0 {
             let text = format!("{} could not be looked into for open files", count(users.unseen as u64, "process"));
             self.report.warnings.push(text.replace("processs", "processes"));
@@ -500,9 +505,7 @@ impl<'a> Apply<'_, 'a> {
         if users.count == 0 {
             return Ok(());
         }
-        let more = users.count - users.named.len();
-        let more = if more > 0 { format!(", and {more} more") } else { String::new() };
-        let why = format!("something still uses it: {}{more}", users.named.join("; "));
+        let why = users.words();
         self.step("nobody uses it", began, Err(why.clone()));
         Err(Failure::Before(why))
     }
@@ -691,7 +694,7 @@ impl<'a> Apply<'_, 'a> {
         (self.with.tick)("go back");
         let back = match self.guard {
             Some(_) => self.ask_guard(Op::GoBack).and_then(|answer| answer.result),
-            None => super::journal::go_back(&top, &self.plan.app).map(drop).map_err(|error| chain(&error)),
+            None => super::journal::go_back(&top, &self.plan.app, self.with.world.clock).map(drop).map_err(|error| chain(&error)),
         };
         self.report.went_back = was_open && back.is_ok();
         if was_open {
@@ -847,12 +850,15 @@ pub fn take_back(
     };
     let stopped = ask(&mut guard, Op::Enter(0)).and_then(|()| ask(&mut guard, Op::Prove(0)));
     tell("stop", &stopped);
-    let users = users_of(&journal.swap.targets.iter().map(|target| path_of(&target.root)).collect::<Vec<_>>());
-    let free = if users.count == 0 { Ok(()) } else { Err(format!("something still uses it: {}", users.named.join("; "))) };
+    let users = stopped.is_ok().then(|| wait_for_users(&journal.used_places(), with.world.clock));
+    let free = match users.filter(|users| users.count > 0) {
+        None => Ok(()),
+        Some(users) => Err(users.words()),
+    };
     let back = stopped.and(free).and_then(|()| {
         // Open from here on: whoever finds it puts the old state back.
         journal.stage(Stage::GoingBack, &top).map_err(|error| chain(&error))?;
-        super::journal::go_back(&top, &journal.app).map(drop).map_err(|error| chain(&error))?;
+        super::journal::go_back(&top, &journal.app, with.world.clock).map(drop).map_err(|error| chain(&error))?;
         journal.stage(Stage::Undone, &top).map_err(|error| chain(&error))
     });
     tell("go back", &back);

@@ -2,9 +2,15 @@
 
 use std::fs;
 use std::path::{Path, PathBuf};
+use std::time::Duration;
+
+use crate::world::Clock;
 
 /// Processes named at most.
 const NAMED: usize = 8;
+
+/// How long processes may take to let go of their files after the application says that it is stopped.
+const LETS_GO_WITHIN: Duration = Duration::from_secs(10);
 
 /// What is used, and by whom.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -41,6 +47,28 @@ pub(super) fn users_of(roots: &[PathBuf]) -> Users {
         }
     }
     users
+}
+
+/// Waits until nobody uses anything below these folders, for a while; gives who still does. An application may say that it is
+/// stopped while it still writes what it had in hand.
+pub(super) fn wait_for_users(roots: &[PathBuf], clock: &dyn Clock) -> Users {
+    let began = clock.uptime();
+    loop {
+        let users = users_of(roots);
+        if users.count == 0 || clock.uptime().saturating_sub(began) >= LETS_GO_WITHIN {
+            return users;
+        }
+        clock.sleep(Duration::from_millis(50));
+    }
+}
+
+impl Users {
+    /// Who they are, in words.
+    pub(super) fn words(&self) -> String {
+        let more = self.count - self.named.len();
+        let more = if more > 0 { format!(", and {more} more") } else { String::new() };
+        format!("something still uses it: {}{more}", self.named.join("; "))
+    }
 }
 
 /// The first path below a root that the process of this folder of `/proc` uses.

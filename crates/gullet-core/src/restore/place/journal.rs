@@ -13,8 +13,10 @@ use jiff::Timestamp;
 use rustix::fs::FlockOperation;
 use serde::{Deserialize, Serialize};
 
+use super::busy::wait_for_users;
 use super::swap::{Swap, SwapError, Target, path_of};
 use crate::state::{private_folder, write_whole};
+use crate::world::Clock;
 
 /// How far a restore in place is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -107,6 +109,9 @@ pub enum JournalError {
         /// What is wrong.
         why: String,
     },
+    /// Somebody still uses what would change hands.
+    #[error("{0}")]
+    Used(String),
     /// The swap cannot go on.
     #[error(transparent)]
     Swap(#[from] SwapError),
@@ -188,19 +193,28 @@ impl Journal {
         self.swap.targets.iter().map(|target| path_of(&target.root)).collect()
     }
 
+    /// The folders in which nobody may have anything open when they change hands.
+    pub(super) fn used_places(&self) -> Vec<PathBuf> {
+        let seen_at = self.swap.targets.iter().flat_map(|target| &target.seen_at).map(path_of);
+        self.roots().into_iter().chain(self.arenas()).chain(seen_at).collect()
+    }
+
     /// Removes what is set aside, and the journal last.
     ///
     /// # Errors
     /// When something cannot be removed; it can be tried again.
     pub fn discard(self, state: &Path) -> Result<(), JournalError> {
         let _hands = Self::hands(state, &self.app)?;
-        let place_looks: Vec<_> = self
-            .swap
-            .targets
-            .iter()
-            .filter(|target| target.inside.is_some())
-            .filter_map(|target| Some((target.place(), crate::restore::write::look(&target.place()).ok()?)))
-            .collect();
+        // A folder that has one of ours in it is to be as it was before, where the old state was never away from it; else as it
+        // is now, but for the one that goes.
+        let was_never_away = matches!(self.stage, Stage::Writing | Stage::Written);
+        let look_of = |target: &Target| {
+            let now = || crate::restore::write::look(&target.place()).ok();
+            let look = if was_never_away { target.old_root.clone() } else { None };
+            Some((target.place(), look.or_else(now)?))
+        };
+        let inside = self.swap.targets.iter().filter(|target| target.inside.is_some());
+        let place_looks: Vec<_> = inside.filter_map(look_of).collect();
         for path in self.arenas().iter().chain([&self.exports(state)]) {
             match fs::remove_dir_all(path) {
                 Ok(()) => {}
@@ -209,7 +223,6 @@ impl Journal {
             }
         }
         for (place, look) in place_looks {
-            // The folder is as it was but for the one that is gone from it.
             let _ = crate::restore::write::set_attributes(&place, &look);
         }
         let path = Self::path(state, &self.app);
@@ -230,11 +243,16 @@ pub(crate) fn is_open(state: &Path, app: &str) -> bool {
 ///
 /// # Errors
 /// When it cannot be put back; then the application must not start.
-pub(crate) fn go_back(state: &Path, app: &str) -> Result<bool, JournalError> {
+pub(crate) fn go_back(state: &Path, app: &str, clock: &dyn Clock) -> Result<bool, JournalError> {
     let _hands = Journal::hands(state, app)?;
     let Some(mut journal) = Journal::load(state, app)?.filter(|journal| journal.stage.is_open()) else {
         return Ok(false);
     };
+    // What is still written would come to lie in both.
+    let users = wait_for_users(&journal.used_places(), clock);
+    if users.count > 0 {
+        return Err(JournalError::Used(users.words()));
+    }
     journal.stage(Stage::GoingBack, state)?;
     journal.swap.back(&mut |_| {})?;
     journal.stage(Stage::Written, state)?;

@@ -22,6 +22,8 @@ mod swap;
 
 use std::path::{Path, PathBuf};
 
+use crate::world::Clock;
+
 pub use apply::{Applying, PlaceReport, PlaceStep, apply, go_on, take_back};
 pub use journal::{Asked, Journal, JournalError, Stage, all};
 pub(crate) use journal::{go_back, is_open};
@@ -50,6 +52,6 @@ pub fn is_swapping(state: &Path, app: &str) -> bool {
 ///
 /// # Errors
 /// When it cannot be put back.
-pub fn settle(state: &Path, app: &str) -> Result<bool, JournalError> {
-    if is_open(state, app) { go_back(state, app) } else { Ok(false) }
+pub fn settle(state: &Path, app: &str, clock: &dyn Clock) -> Result<bool, JournalError> {
+    if is_open(state, app) { go_back(state, app, clock) } else { Ok(false) }
 }

@@ -372,6 +372,8 @@ impl Swap {
             }
         }
         self.old_times.iter().for_each(FolderTime::set);
+        // What got something gives it back, and is as it was written.
+        self.new_times.iter().for_each(FolderTime::set);
         for target in &self.targets {
             if let Some(root) = &target.old_root {
                 write::set_attributes(&target.place(), root).at(&target.place())?;

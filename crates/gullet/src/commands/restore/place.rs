@@ -220,7 +220,7 @@ impl Here {
                 return Ok(Exit::Complete);
             }
             Stage::Swapping | Stage::Swapped | Stage::GoingBack => {
-                gullet_core::restore::place::settle(self.state.folder(), &app)?;
+                gullet_core::restore::place::settle(self.state.folder(), &app, self.outside.world().clock)?;
                 let journal = Journal::load(self.state.folder(), &app)?;
                 journal.map(|journal| journal.discard(self.state.folder())).transpose()?;
                 ui.say(format!("{} {app}: the old state is in place again", styled(GOOD, "✓ undone:")));
