@@ -10,13 +10,17 @@
 //! - `engine`: database servers over the wire.
 //! - [`part`]: how each kind of part is captured.
 //! - [`record`] and [`logbook`]: what is kept about a run, and finding it again.
+//! - [`compare`]: what differs between two runs, or a run and what is there now; where a path was captured.
+//! - [`drill`]: the proof that a run restores.
 //! - [`restore`], [`verify`], [`status`]: the way back, the proof, the answer.
 //! - [`words`]: figures in words.
 //! - [`world`]: the clock, randomness, host and stop signal that the core is handed.
 //!
 //! The core never prints, prompts or exits, and reads neither the environment nor the clock by itself (`clippy.toml`).
 
+pub mod compare;
 pub mod definition;
+pub mod drill;
 mod engine;
 pub mod event;
 pub mod hold;

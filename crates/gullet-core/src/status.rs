@@ -6,6 +6,7 @@ use serde::Serialize;
 use crate::hold::NoteHead;
 use crate::logbook::{Logbook, Logged};
 use crate::outcome::Outcome;
+use crate::record::RemarkKind;
 
 /// How an application stands. Ordered; the number is the exit code.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
@@ -53,6 +54,8 @@ pub struct AppStatus {
     pub last: Option<RunMark>,
     /// When the newest good run was last read back in full.
     pub verified: Option<Timestamp>,
+    /// When a run of it was last proven to restore, by a drill.
+    pub proven: Option<Timestamp>,
     /// What of it stays with other machinery: the part, and by which id. None of it is stored here.
     pub outside: Vec<(String, String)>,
 }
@@ -77,6 +80,14 @@ impl From<&Logged> for RunMark {
 fn outside_of(logged: &Logged) -> Vec<(String, String)> {
     let captures = logged.record.captures.iter();
     captures.filter_map(|capture| Some((capture.part.clone(), capture.outside.as_ref()?.id.clone()))).collect()
+}
+
+/// What the last drill of any run found, where that is not that it restores.
+fn failed_drill(app: &str, book: &Logbook) -> Option<String> {
+    let of_app = book.runs.iter().filter(|logged| logged.record.app == app).flat_map(|logged| &logged.remarks);
+    let last = of_app.filter(|remark| remark.what == RemarkKind::Drilled).max_by_key(|remark| remark.at)?;
+    let text = last.text.strip_prefix("drill failed: ").unwrap_or(&last.text);
+    (last.outcome != Outcome::Complete).then(|| text.to_owned())
 }
 
 /// How `app` stands by its logbook and its hold note.
@@ -121,6 +132,9 @@ pub fn status(app: &str, book: &Logbook, hold: Option<&NoteHead>) -> AppStatus {
     {
         found.push((Level::Ok, "its last complete run was not read back since it was made".to_owned()));
     }
+    if let Some(why) = failed_drill(app, book) {
+        found.push((Level::Critical, format!("the last drill failed: {why}")));
+    }
     for (name, _) in book.unreadable.iter().filter(|(name, _)| name.contains(&format!("/{app}/"))) {
         found.push((Level::Critical, format!("{name} is damaged")));
     }
@@ -132,6 +146,7 @@ pub fn status(app: &str, book: &Logbook, hold: Option<&NoteHead>) -> AppStatus {
         last_good: good.map(RunMark::from),
         last: last.map(RunMark::from),
         verified: good.and_then(Logged::verified),
+        proven: book.runs.iter().filter(|logged| logged.record.app == app).filter_map(Logged::proven).max(),
         outside: good.map(outside_of).unwrap_or_default(),
     }
 }

@@ -155,6 +155,9 @@ pub fn may_thin(book: &Logbook, logged: &Logged, store: &Store, own: &str) -> Re
     if record.writer != own && !is_retired(store, &record.writer)? {
         return Err(kept("another machine wrote it; that one may thin it, or anyone when it is retired"));
     }
+    if logged.is_kept() {
+        return Err(kept("it is marked to stay (`gullet keep RUN --no-longer`)"));
+    }
     let same = |other: &&Logged| other.record.app == record.app && other.record.writer == record.writer;
     let mut runs = book.runs.iter().rev().filter(same);
     if runs.clone().find(|other| other.is_good()).is_some_and(|newest| newest.name == logged.name) {
@@ -163,6 +166,10 @@ pub fn may_thin(book: &Logbook, logged: &Logged, store: &Store, own: &str) -> Re
     let clean = runs.find(|other| other.is_good() && other.outcome() == Outcome::Complete);
     if clean.is_some_and(|newest| newest.name == logged.name) {
         return Err(kept("it is the newest one without warnings of its application"));
+    }
+    let proven = book.runs.iter().rev().filter(same).find(|other| other.proven().is_some() && !other.is_thinned());
+    if proven.is_some_and(|newest| newest.name == logged.name) {
+        return Err(kept("it is the newest one of its application that a drill has proven"));
     }
     Ok(())
 }

@@ -609,6 +609,7 @@ impl Rules<'_> {
                 ["run"] => None,
                 [word] if !word.is_empty() && *word == scope.own => None,
                 ["files" | "exports"] if scope.folders => None,
+                ["socket", part] if scope.folders && scope.facts_of.contains(part) => None,
                 ["scratch"] if scope.scratch => None,
                 ["scratch"] => Some("`{scratch}` exists in an export only".to_owned()),
                 ["each", _] if scope.each => None,

@@ -163,7 +163,7 @@ pub(super) fn is_whole(path: &Path, last: &str) -> Result<(), PartError> {
 }
 
 /// The rows of tables as facts: of each by its name, as long as they are not too many, and of all.
-pub(super) fn rows(counts: impl IntoIterator<Item = (String, i64)>, facts: &mut Facts) {
+pub(crate) fn rows(counts: impl IntoIterator<Item = (String, i64)>, facts: &mut Facts) {
     let (mut rows, mut tables) = (0, 0);
     for (table, count) in counts {
         (rows, tables) = (rows + count, tables + 1);

@@ -172,7 +172,7 @@ impl Watched {
 }
 
 /// Checks a copy with the engine's own integrity check, and counts its tables and rows.
-pub(super) fn examine(copy: &Path) -> Result<Facts, PartError> {
+pub(crate) fn examine(copy: &Path) -> Result<Facts, PartError> {
     let wrap = wrap(copy);
     // Immutable: looking must not leave a log beside the copy, nor change it.
     let uri = format!("file:{}?immutable=1", uri_path(copy));

@@ -8,8 +8,10 @@
 //! The order of paths is by components: bytes are compared with `/` below every other byte, so that a folder is
 //! followed by all that is in it.
 //!
-//! - `path`: paths and their order. `entry`: one thing, and its chunks. `writer`, `reader`: a listing made and read.
+//! - `path`: paths and their order. `entry`: one thing, and its chunks. `writer`, `reader`: a listing made and read. `compare`:
+//!   what differs between two.
 
+mod compare;
 mod entry;
 mod path;
 mod reader;
@@ -20,6 +22,7 @@ use serde::{Deserialize, Serialize};
 use crate::error::StoreError;
 use crate::hash::Hash;
 
+pub use compare::{Difference, compare};
 pub use entry::{Entry, Kind};
 pub use path::PathName;
 pub use reader::ListingReader;

@@ -16,7 +16,7 @@ impl<'a> ListingReader<'a> {
         Self { chunks }
     }
 
-    fn node(&mut self, id: &Hash, below: u32) -> Result<Node, StoreError> {
+    pub(super) fn node(&mut self, id: &Hash, below: u32) -> Result<Node, StoreError> {
         let bytes = self.chunks.get(id)?;
         let node: Node = serde_json::from_slice(&bytes).map_err(|error| unsound(error.to_string()))?;
         if node.listing != LISTING_VERSION || node.level >= below {
@@ -25,7 +25,7 @@ impl<'a> ListingReader<'a> {
         Ok(node)
     }
 
-    fn block(&mut self, id: &Hash) -> Result<Vec<Entry>, StoreError> {
+    pub(super) fn block(&mut self, id: &Hash) -> Result<Vec<Entry>, StoreError> {
         let bytes = self.chunks.get(id)?;
         let lines = bytes.split(|b| *b == b'\n').filter(|line| !line.is_empty());
         lines.map(|line| serde_json::from_slice(line).map_err(|error| unsound(error.to_string()))).collect()

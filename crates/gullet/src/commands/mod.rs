@@ -1,5 +1,7 @@
 //! The commands, one file each.
 
+mod compare;
+mod drill;
 mod generate;
 mod guard;
 mod hold;
@@ -39,9 +41,13 @@ pub enum Command {
     Run(run::RunArgs),
     Runs(runs::RunsArgs),
     Show(show::ShowArgs),
+    Compare(compare::CompareArgs),
+    Trace(compare::TraceArgs),
     Verify(verify::VerifyArgs),
     Restore(restore::RestoreArgs),
+    Drill(drill::DrillArgs),
     Thin(thin::ThinArgs),
+    Keep(drill::KeepArgs),
     Timer(timer::TimerArgs),
     Status(status::StatusArgs),
     #[command(subcommand)]
@@ -88,9 +94,13 @@ pub fn execute(ui: &mut Ui, global: &Global, command: Command) -> Result<Exit, C
         Command::Run(args) => run::run(ui, global, &args),
         Command::Runs(args) => runs::runs(ui, global, &args),
         Command::Show(args) => show::show(ui, global, &args),
+        Command::Compare(args) => compare::compare(ui, global, &args),
+        Command::Trace(args) => compare::trace(ui, global, &args),
         Command::Verify(args) => verify::verify(ui, global, &args),
         Command::Restore(args) => restore::restore(ui, global, &args),
+        Command::Drill(args) => drill::drill(ui, global, &args),
         Command::Thin(args) => thin::thin(ui, global, &args),
+        Command::Keep(args) => drill::keep(ui, global, &args),
         Command::Timer(args) => timer::timer(ui, global, &args),
         Command::Status(args) => status::status(ui, global, &args),
         Command::Store(command) => store::store(ui, global, &command),

@@ -117,7 +117,7 @@ pub(super) fn run_of<'r>(
     if is_app { reading.find(&format!("{text}@latest")) } else { reading.find(text) }
 }
 
-fn selections(paths: &[OsString]) -> Result<Vec<Selection>, CommandError> {
+pub(super) fn selections(paths: &[OsString]) -> Result<Vec<Selection>, CommandError> {
     let made: Result<Vec<Selection>, _> = paths.iter().map(|path| Selection::new(path.as_bytes())).collect();
     made.map_err(|error| CommandError::text(Exit::Usage, error.to_string()))
 }

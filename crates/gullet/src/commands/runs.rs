@@ -10,7 +10,7 @@ use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::open::Reading;
 use crate::table::table;
-use crate::text::{count, duration, harmless, size, time};
+use crate::text::{ago, count, duration, harmless, size, time};
 use crate::ui::{Ui, outcome};
 
 /// List the runs
@@ -53,6 +53,8 @@ struct RunView<'a> {
     in_store: bool,
     thinned: bool,
     verified: Option<jiff::Timestamp>,
+    proven: Option<jiff::Timestamp>,
+    kept: bool,
     host: &'a str,
     record: &'a str,
 }
@@ -77,6 +79,8 @@ impl<'a> From<&'a Logged> for RunView<'a> {
             in_store: logged.in_store,
             thinned: logged.is_thinned(),
             verified: logged.verified(),
+            proven: logged.proven(),
+            kept: logged.is_kept(),
             host: &record.host.name,
             record: &logged.name,
         }
@@ -100,8 +104,10 @@ pub fn runs(ui: &mut Ui, global: &Global, args: &RunsArgs) -> Result<Exit, Comma
         ui.say("no runs");
         return Ok(Exit::Complete);
     }
+    let now = jiff::Timestamp::now();
     let rows = views.iter().map(|view| {
         let mut note: Vec<String> = Vec::new();
+        note.extend(view.kept.then(|| "kept".to_owned()));
         note.extend(view.partial.then(|| "partial".to_owned()));
         note.extend(view.thinned.then(|| "given up: only its record is left".to_owned()));
         note.extend((!view.in_store).then(|| "record waits for the store".to_owned()));
@@ -117,10 +123,11 @@ pub fn runs(ui: &mut Ui, global: &Global, args: &RunsArgs) -> Result<Exit, Comma
             view.files.to_string(),
             size(view.bytes),
             size(view.bytes_stored),
+            view.proven.map_or_else(|| "-".to_owned(), |at| ago(at, now)),
             harmless(&note.join("; ")),
         ]
     });
-    let headings = ["run", "application", "began", "outcome", ">held", ">parts", ">files", ">size", ">stored", "note"];
+    let headings = ["run", "application", "began", "outcome", ">held", ">parts", ">files", ">size", ">stored", "last proven", "note"];
     ui.say(table(&headings, rows.collect()));
     if skipped > 0 {
         ui.tell(format!("and {} before", count(skipped as u64, "run")));

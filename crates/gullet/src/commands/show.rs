@@ -6,12 +6,14 @@ use gullet_core::event::{CommandReport, StepReport, Stream};
 use gullet_core::logbook::Logged;
 use gullet_core::plan::shell_words;
 use gullet_core::record::{Capture, Record};
+use gullet_core::restore::{each_selected, is_selected};
 use gullet_store::Store;
-use gullet_store::listing::{Entry, Kind, ListingReader};
+use gullet_store::listing::{Entry, Kind};
 use serde::Serialize;
 
 use crate::cli::Global;
 use crate::commands::ReadingArgs;
+use crate::commands::restore::selections;
 use crate::error::{CommandError, locked};
 use crate::exit::Exit;
 use crate::narrate::capture_text;
@@ -36,11 +38,44 @@ pub struct ShowArgs {
     /// Only of this part (can be repeated), with --listing
     #[arg(long = "part", value_name = "PART", requires = "listing")]
     parts: Vec<String>,
+    /// Only this path, and all that is below it, or what matches a pattern (can be repeated), with --listing
+    #[arg(long = "path", value_name = "PATH", requires = "listing")]
+    paths: Vec<std::ffi::OsString>,
+    /// Only things of this kind (can be repeated), with --listing
+    #[arg(long = "kind", value_name = "KIND", requires = "listing")]
+    kinds: Vec<KindArg>,
+    /// Only files of so many bytes or more, with --listing
+    #[arg(long, value_name = "BYTES", requires = "listing")]
+    least: Option<u64>,
     /// The application's definition as it was
     #[arg(long, conflicts_with_all = ["listing", "hook_output"])]
     as_defined: bool,
     #[command(flatten)]
     reading: ReadingArgs,
+}
+
+/// A kind of thing in a listing.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, clap::ValueEnum)]
+enum KindArg {
+    /// Regular files
+    File,
+    /// Folders
+    Folder,
+    /// Symbolic links
+    Link,
+    /// Pipes, sockets, devices
+    Other,
+}
+
+impl KindArg {
+    fn of(kind: Kind) -> Self {
+        match kind {
+            Kind::File => Self::File,
+            Kind::Folder => Self::Folder,
+            Kind::Symlink => Self::Link,
+            Kind::Fifo | Kind::Socket | Kind::CharDevice | Kind::BlockDevice => Self::Other,
+        }
+    }
 }
 
 pub fn show(ui: &mut Ui, global: &Global, args: &ShowArgs) -> Result<Exit, CommandError> {
@@ -52,7 +87,7 @@ pub fn show(ui: &mut Ui, global: &Global, args: &ShowArgs) -> Result<Exit, Comma
     if args.as_defined {
         ui.write(logged.record.definition.as_bytes());
     } else if args.listing {
-        listing(ui, store, logged, &args.parts)?;
+        listing(ui, store, logged, args)?;
     } else if ui.is_json() {
         let value = serde_json::json!({
             "name": logged.name,
@@ -153,6 +188,12 @@ fn facts(logged: &Logged) -> Vec<(&'static str, String)> {
             None => "what it wrote, when it was made".to_owned(),
         },
     ));
+    if let Some(at) = logged.proven() {
+        rows.push(("proven", format!("restored by a drill at {}", time(at))));
+    }
+    if logged.is_kept() {
+        rows.push(("kept", "it is marked to stay".to_owned()));
+    }
     rows.push(("record", logged.name.clone()));
     rows
 }
@@ -255,7 +296,9 @@ struct ListedEntry<'a> {
     entry: &'a Entry,
 }
 
-fn listing(ui: &mut Ui, store: &Store, logged: &Logged, only: &[String]) -> Result<(), CommandError> {
+fn listing(ui: &mut Ui, store: &Store, logged: &Logged, args: &ShowArgs) -> Result<(), CommandError> {
+    let only = &args.parts;
+    let paths = selections(&args.paths)?;
     let record = &logged.record;
     if let Some(part) = only.iter().find(|part| record.capture(part).is_none()) {
         let known: Vec<&str> = record.captures.iter().map(|capture| capture.part.as_str()).collect();
@@ -269,7 +312,13 @@ fn listing(ui: &mut Ui, store: &Store, logged: &Logged, only: &[String]) -> Resu
         if !ui.is_json() {
             ui.say(styled(BOLD, harmless(&capture.part)));
         }
-        ListingReader::new(&mut chunks).for_each(&listing.root, |entry, _| {
+        each_selected(&mut chunks, listing, &paths, |entry, _| {
+            let is_meant = is_selected(&paths, &entry.path)
+                && (args.kinds.is_empty() || args.kinds.contains(&KindArg::of(entry.kind)))
+                && args.least.is_none_or(|least| entry.kind == Kind::File && entry.size >= least);
+            if !is_meant {
+                return Ok(());
+            }
             if ui.is_json() {
                 let line = serde_json::to_string(&ListedEntry { part: &capture.part, entry: &entry })?;
                 ui.say(line);

@@ -77,6 +77,7 @@ fn gather(ui: &mut Ui, global: &Global, only: &[String]) -> Result<Vec<AppStatus
                 last_good: None,
                 last: None,
                 verified: None,
+                proven: None,
                 outside: Vec::new(),
             },
         });
@@ -85,7 +86,7 @@ fn gather(ui: &mut Ui, global: &Global, only: &[String]) -> Result<Vec<AppStatus
 }
 
 /// The column of what stays with other machinery; it is there only where anything does.
-const OUTSIDE: usize = 5;
+const OUTSIDE: usize = 6;
 
 fn show(ui: &mut Ui, statuses: &[AppStatus]) {
     let now = Timestamp::now();
@@ -105,13 +106,14 @@ fn show(ui: &mut Ui, statuses: &[AppStatus]) {
             run(&status.last_good),
             run(&status.last),
             status.verified.map_or_else(|| "never".to_owned(), |at| ago(at, now)),
+            status.proven.map_or_else(|| "never".to_owned(), |at| ago(at, now)),
             status.outside.iter().map(|(part, id)| harmless(&format!("{part}: {id}"))).collect::<Vec<_>>().join(", "),
             harmless(&status.reasons.join("; ")),
         ]
     });
     let mut rows: Vec<Vec<String>> = rows.collect();
     let mut columns =
-        vec!["application", "protected", "last complete", "last run", "read back in full", "outside", "why"];
+        vec!["application", "protected", "last complete", "last run", "read back in full", "last proven", "outside", "why"];
     if statuses.iter().all(|status| status.outside.is_empty()) {
         columns.remove(OUTSIDE);
         for row in &mut rows {

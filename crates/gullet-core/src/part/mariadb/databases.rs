@@ -224,7 +224,7 @@ fn dump_call<'p>(server: &Server, path: &Path, patience: Patience<'p>) -> Call<'
 }
 
 /// The rows of each table in the state that a session sees, by `DATABASE.TABLE`.
-fn count(names: &[String], view: &Session, waiting: Waiting<'_>) -> Result<Vec<(String, i64)>, PartError> {
+pub(crate) fn count(names: &[String], view: &Session, waiting: Waiting<'_>) -> Result<Vec<(String, i64)>, PartError> {
     let list: Vec<String> = names.iter().map(|name| literal(name)).collect();
     let sql = format!(
         "select table_schema, table_name from information_schema.tables where table_schema in ({}) \

@@ -5,6 +5,8 @@
 //! - `folder`: when the files may be copied, and when not.
 
 mod databases;
+
+pub(crate) use databases::count;
 mod folder;
 
 use std::time::Duration;

@@ -29,7 +29,7 @@ pub(in crate::part) struct Databases {
 }
 
 /// Where the server's programs lie: where the definition says, else where Debian and Red Hat put those of this version.
-fn places(spec: &Postgres, major: u32) -> Vec<PathBuf> {
+pub(crate) fn places(spec: &Postgres, major: u32) -> Vec<PathBuf> {
     let usual = [format!("/usr/lib/postgresql/{major}/bin"), format!("/usr/pgsql-{major}/bin")];
     folders(spec.login.programs.as_ref(), usual)
 }
@@ -175,7 +175,7 @@ fn connection(name: &str) -> String {
 }
 
 /// The rows of each table in the state that a session sees, by `DATABASE.SCHEMA.TABLE`.
-fn count(database: &str, session: &Session, waiting: Waiting<'_>) -> Result<Vec<(String, i64)>, PartError> {
+pub(crate) fn count(database: &str, session: &Session, waiting: Waiting<'_>) -> Result<Vec<(String, i64)>, PartError> {
     let sql = "select n.nspname || '.' || c.relname, format('%I.%I', n.nspname, c.relname) \
                from pg_class c join pg_namespace n on n.oid = c.relnamespace \
                where c.relkind in ('r', 'p', 'm') and not c.relispartition and c.relpersistence <> 't' \

@@ -6,6 +6,8 @@
 mod cluster;
 mod databases;
 
+pub(crate) use databases::{count, places};
+
 use super::secured::PartError;
 use crate::definition::Postgres;
 use crate::engine::Waiting;

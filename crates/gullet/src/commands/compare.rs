@@ -1,0 +1,264 @@
+//! `gullet compare` and `gullet trace`.
+
+use std::ffi::OsString;
+use std::os::unix::ffi::OsStrExt;
+use std::path::PathBuf;
+
+use clap::Args;
+use gullet_core::compare::{self, CompareError, PartComparison, PathChange, Traced, What};
+use gullet_core::logbook::Logged;
+use gullet_store::Store;
+use gullet_store::listing::PathName;
+
+use crate::cli::Global;
+use crate::commands::ReadingArgs;
+use crate::commands::restore::{must_open, run_of};
+use crate::error::CommandError;
+use crate::exit::Exit;
+use crate::open::{self, Reading};
+use crate::table::table;
+use crate::text::{count, harmless, size, time};
+use crate::ui::{BAD, BOLD, DIM, GOOD, Ui, WARN, outcome, styled};
+
+/// Paths of a part that are shown where nothing else is said.
+const SHOWN: usize = 20;
+
+/// Say what differs between two runs, or between a run and what is there now
+///
+/// Parts, facts, files (added, gone, changed, touched, moved), and texts line by line. Nothing is restored for it.
+///
+/// Example: gullet compare k3v9 quaybook@latest
+#[derive(Args)]
+pub struct CompareArgs {
+    /// The first run
+    run: String,
+    /// The second run
+    #[arg(required_unless_present = "now")]
+    other: Option<String>,
+    /// Instead of a second run: what is there now
+    #[arg(long, conflicts_with = "other")]
+    now: bool,
+    /// Only this part (can be repeated)
+    #[arg(long = "part", value_name = "PART")]
+    parts: Vec<String>,
+    /// With --now: read every file, also where length and time are as they were
+    #[arg(long, requires = "now")]
+    reread: bool,
+    /// Show every path, not the first of each part only
+    #[arg(long)]
+    all: bool,
+    #[command(flatten)]
+    reading: ReadingArgs,
+}
+
+/// Say in which runs a path or a part was captured, and when it changed
+///
+/// A text with `/` in it is a path, of a source or within an export; else it is a part, or a file of an export.
+///
+/// Example: gullet trace /var/lib/quaybook/manifests/index.json
+#[derive(Args)]
+pub struct TraceArgs {
+    /// The path, or the part
+    what: OsString,
+    /// Only runs of this application
+    #[arg(long, value_name = "APP")]
+    app: Option<String>,
+    /// Only in this part (can be repeated)
+    #[arg(long = "part", value_name = "PART")]
+    parts: Vec<String>,
+    /// Only runs in which it changed
+    #[arg(long)]
+    changes: bool,
+    #[command(flatten)]
+    reading: ReadingArgs,
+}
+
+impl From<CompareError> for CommandError {
+    fn from(error: CompareError) -> Self {
+        Self::new(Exit::Failed, &error)
+    }
+}
+
+pub fn compare(ui: &mut Ui, global: &Global, args: &CompareArgs) -> Result<Exit, CommandError> {
+    let reading = Reading::open(global, &args.reading, None, ui)?;
+    let (store, _, logged) = run_of(&reading, &args.run)?;
+    must_open(store, logged)?;
+    for part in &args.parts {
+        if logged.record.capture(part).is_none() {
+            let known: Vec<&str> = logged.record.captures.iter().map(|capture| capture.part.as_str()).collect();
+            let error = CommandError::text(Exit::Usage, format!("run {} has no part `{part}`", logged.record.run));
+            return Err(error.hint(format!("its parts are: {}", known.join(", "))));
+        }
+    }
+    let (compared, second) = match &args.other {
+        Some(other) => {
+            let (in_other, _, other) = run_of(&reading, other)?;
+            must_open(in_other, other)?;
+            if other.record.app != logged.record.app {
+                ui.warning(&format!("these are runs of two applications: {} and {}", logged.record.app, other.record.app));
+            }
+            let compared = compare::runs((logged, store), (other, in_other), &args.parts)?;
+            (compared, format!("run {} ({})", other.record.run, time(other.record.started)))
+        }
+        None => {
+            let state = reading.loaded.as_ref().map(open::state_folder).unwrap_or_else(|| PathBuf::from("/nonexistent"));
+            let folder = PathBuf::from(store.location().describe());
+            let compared = compare::with_now((logged, store), (&folder, &state), &args.parts, args.reread)?;
+            (compared, "what is there now".to_owned())
+        }
+    };
+    if ui.is_json() {
+        ui.json(&compared)?;
+        return Ok(Exit::Complete);
+    }
+    let record = &logged.record;
+    ui.say(format!("{}: run {} ({}) and {second}", styled(BOLD, &record.app), record.run, time(record.started)));
+    show(ui, &compared, args.all);
+    Ok(Exit::Complete)
+}
+
+fn show(ui: &mut Ui, compared: &[PartComparison], all: bool) {
+    let number = |number: u64| if number == 0 { "-".to_owned() } else { number.to_string() };
+    let rows = compared.iter().map(|part| {
+        let tally = &part.tally;
+        let word = match (&part.only, part.is_nothing()) {
+            (Some(_), _) => styled(WARN, "! not compared"),
+            (None, true) => styled(GOOD, "= the same"),
+            (None, false) => styled(WARN, "≠ differs"),
+        };
+        vec![
+            harmless(&part.part),
+            word,
+            number(tally.added),
+            number(tally.gone),
+            number(tally.changed),
+            number(tally.touched),
+            number(tally.moved),
+            number(part.facts.len() as u64),
+            harmless(part.only.as_deref().unwrap_or("")),
+        ]
+    });
+    ui.say(table(&["part", "", ">added", ">gone", ">changed", ">touched", ">moved", ">facts", ""], rows.collect()));
+    for part in compared.iter().filter(|part| part.only.is_none() && !part.is_nothing()) {
+        ui.say("");
+        ui.say(styled(BOLD, harmless(&part.part)));
+        for fact in &part.facts {
+            let value = |value: &Option<serde_json::Value>| value.as_ref().map_or_else(|| "nothing".to_owned(), ToString::to_string);
+            ui.say(format!("  fact {}: {} -> {}", harmless(&fact.fact), harmless(&value(&fact.was)), harmless(&value(&fact.is))));
+        }
+        let shown = if all { part.paths.len() } else { SHOWN };
+        for change in part.paths.iter().take(shown) {
+            ui.say(format!("  {}", change_line(change)));
+        }
+        let tally = part.tally;
+        let paths = tally.added + tally.gone + tally.changed + tally.touched + tally.moved;
+        let more = paths.saturating_sub(shown.min(part.paths.len()) as u64);
+        if more > 0 {
+            ui.say(format!("  and {} more", count(more, "path")));
+        }
+        for text in &part.texts {
+            ui.say(format!("  {}", styled(BOLD, harmless(&text.path.to_string()))));
+            for line in &text.lines {
+                let style = match line.as_bytes().first() {
+                    Some(b'-') => BAD,
+                    Some(b'+') => GOOD,
+                    _ => DIM,
+                };
+                ui.say(format!("    {}", styled(style, harmless(line))));
+            }
+            if text.more > 0 {
+                ui.say(format!("    and {} more", count(text.more as u64, "line")));
+            }
+        }
+    }
+}
+
+fn change_line(change: &PathChange) -> String {
+    let path = harmless(&change.path.to_string());
+    let sizes = match (change.was, change.is) {
+        (Some(was), Some(is)) if was != is => format!("  {} -> {}", size(was), size(is)),
+        (None, Some(bytes)) | (Some(bytes), _) => format!("  {}", size(bytes)),
+        (None, None) => String::new(),
+    };
+    let (mark, path) = match change.what {
+        What::Added => (styled(GOOD, "+ added  "), path),
+        What::Gone => (styled(BAD, "- gone   "), path),
+        What::Changed => (styled(WARN, "≠ changed"), path),
+        What::Touched => (styled(DIM, "~ touched"), path),
+        What::Moved => {
+            let from = change.from.as_ref().map(|from| harmless(&from.to_string())).unwrap_or_default();
+            (styled(WARN, "> moved  "), format!("{from} -> {path}"))
+        }
+    };
+    format!("{mark} {path}{}", styled(DIM, sizes))
+}
+
+pub fn trace(ui: &mut Ui, global: &Global, args: &TraceArgs) -> Result<Exit, CommandError> {
+    let reading = Reading::open(global, &args.reading, args.app.as_deref(), ui)?;
+    let mut runs: Vec<(&Logged, &Store)> = Vec::new();
+    for (store, book) in &reading.stores {
+        runs.extend(book.runs.iter().map(|logged| (logged, store)));
+    }
+    runs.retain(|(logged, _)| args.app.as_ref().is_none_or(|app| logged.record.app == *app));
+    runs.sort_by_key(|(logged, _)| logged.record.started);
+    let bytes = args.what.as_bytes();
+    let text = args.what.to_string_lossy().into_owned();
+    let is_part = !bytes.contains(&b'/') && runs.iter().any(|(logged, _)| logged.record.capture(&text).is_some());
+    let traced = if is_part {
+        compare::trace_part(&runs, &text)
+    } else {
+        let bytes = bytes.strip_prefix(b"/").unwrap_or(bytes);
+        compare::trace_path(&runs, &PathName::new(bytes.strip_suffix(b"/").unwrap_or(bytes)), &args.parts)?
+    };
+    if ui.is_json() {
+        ui.json(&traced)?;
+        return Ok(Exit::Complete);
+    }
+    if traced.is_empty() {
+        let error = CommandError::text(Exit::Usage, format!("no run that can be read has `{text}`"));
+        return Err(error.hint("`gullet show RUN --listing` shows what a run has; a path of a source begins with `/`"));
+    }
+    show_trace(ui, &traced, args.changes, &text);
+    Ok(Exit::Complete)
+}
+
+fn show_trace(ui: &mut Ui, traced: &[Traced], only_changes: bool, text: &str) {
+    let rows = traced.iter().filter(|traced| !only_changes || traced.what.is_some()).map(|traced| {
+        let word = match traced.what {
+            None => styled(DIM, "= the same"),
+            Some(What::Added) => styled(GOOD, "+ first there"),
+            Some(What::Gone) => styled(BAD, "- gone"),
+            Some(What::Touched) => styled(DIM, "~ touched"),
+            Some(What::Changed | What::Moved) => styled(WARN, "≠ changed"),
+        };
+        let written = traced.entry.as_ref().and_then(|entry| {
+            jiff::Timestamp::new(entry.mtime.0, i32::try_from(entry.mtime.1).unwrap_or(0)).ok().map(time)
+        });
+        let bytes = if traced.what == Some(What::Gone) { "-".to_owned() } else { size(traced.bytes) };
+        vec![
+            traced.run.clone(),
+            harmless(&traced.app),
+            time(traced.started),
+            outcome(traced.outcome),
+            harmless(&traced.part),
+            word,
+            bytes,
+            written.unwrap_or_else(|| "-".to_owned()),
+        ]
+    });
+    ui.say(table(&["run", "application", "began", "outcome", "part", "", ">size", "written"], rows.collect()));
+    let there = |traced: &&Traced| traced.what != Some(What::Gone);
+    let (first, last) = (traced.iter().find(there), traced.iter().rev().find(there));
+    let changed = traced.iter().rev().find(|traced| matches!(traced.what, Some(What::Changed | What::Added)));
+    if let (Some(first), Some(last), Some(changed)) = (first, last, changed) {
+        let number = traced.iter().filter(there).count() as u64;
+        ui.say(format!(
+            "{}: in {}; first {}, last {}, last changed {}",
+            harmless(text),
+            count(number, "run"),
+            time(first.started),
+            time(last.started),
+            time(changed.started)
+        ));
+    }
+}

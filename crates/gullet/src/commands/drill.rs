@@ -1,0 +1,188 @@
+//! `gullet drill` and `gullet keep`.
+
+use clap::Args;
+use gullet_core::drill::{DrillCheck, DrillError, DrillPlan, DrillReport, pick};
+use gullet_core::record::RemarkKind;
+use gullet_core::Outcome;
+
+use crate::cli::Global;
+use crate::commands::restore::{must_open, run_of};
+use crate::commands::{OpeningArgs, ReadingArgs};
+use crate::error::CommandError;
+use crate::exit::Exit;
+use crate::open::{self, Reading};
+use crate::outside::Outside;
+use crate::table::table;
+use crate::text::{count, duration, harmless, size, time};
+use crate::ui::{BAD, BOLD, GOOD, Ui, outcome, styled};
+
+/// Prove that a run restores
+///
+/// It is restored to a scratch place, apart from the live application; databases are opened by their engine or brought into a
+/// new server, what they hold is compared with what was recorded, and the checks of `[app.NAME.drill]` are asked. The scratch
+/// place is always cleared again. `status` and `runs` show when a run was last proven.
+///
+/// Example: gullet drill quaybook
+#[derive(Args)]
+pub struct DrillArgs {
+    /// The application
+    pub(super) app: String,
+    /// This run, instead of the newest complete one
+    #[arg(long, value_name = "RUN")]
+    pub(super) run: Option<String>,
+    /// Only show what would be done
+    #[arg(long)]
+    pub(super) plan: bool,
+    #[command(flatten)]
+    pub(super) opening: OpeningArgs,
+}
+
+/// Mark a run to stay
+///
+/// What is marked is never given up by `gullet thin`.
+///
+/// Example: gullet keep k3v9 --because "before the 4.2 upgrade"
+#[derive(Args)]
+pub struct KeepArgs {
+    /// The run
+    run: String,
+    /// Why; kept with the run
+    #[arg(long, value_name = "TEXT")]
+    because: Option<String>,
+    /// It need not stay any more
+    #[arg(long)]
+    no_longer: bool,
+}
+
+impl From<DrillError> for CommandError {
+    fn from(error: DrillError) -> Self {
+        match error {
+            DrillError::Restore(error) => error.into(),
+            DrillError::State(error) => error.into(),
+            DrillError::NoRun(_) => Self::new(Exit::Refused, &error).hint("`gullet runs` shows all runs"),
+            DrillError::Space { .. } | DrillError::Place { .. } => {
+                Self::new(Exit::Refused, &error).hint("name another folder with `scratch` in `[app.NAME.drill]`")
+            }
+            other => Self::new(Exit::Refused, &other),
+        }
+    }
+}
+
+pub fn drill(ui: &mut Ui, global: &Global, args: &DrillArgs) -> Result<Exit, CommandError> {
+    let loaded = open::definition(global)?;
+    let state = open::state(&loaded)?;
+    let Some(spec) = loaded.definition.app.get(&args.app) else {
+        let text = format!("the definition has no application `{}`", args.app);
+        let known: Vec<&str> = loaded.definition.app.keys().map(String::as_str).collect();
+        return Err(CommandError::text(Exit::Usage, text).hint(format!("it defines: {}", known.join(", "))));
+    };
+    let outside = Outside::new();
+    outside.listen_to_signals()?;
+    let reading_args = ReadingArgs { store: None, opening: args.opening.clone() };
+    let reading = Reading::open(global, &reading_args, Some(&args.app), ui)?;
+    let (store, logged) = match &args.run {
+        Some(run) => {
+            let (store, _, logged) = run_of(&reading, run)?;
+            (store, logged)
+        }
+        None => {
+            let how = spec.drill.as_ref().and_then(|drill| drill.pick).unwrap_or_default();
+            let of_app = |book: &gullet_core::logbook::Logbook| book.runs.iter().any(|logged| logged.record.app == args.app && logged.is_good());
+            let found = reading.stores.iter().find(|(_, book)| of_app(book));
+            let Some((store, book)) = found else { return Err(DrillError::NoRun(args.app.clone()).into()) };
+            (store, pick(book, &args.app, how, outside.world().random)?)
+        }
+    };
+    must_open(store, logged)?;
+    let plan = DrillPlan::make(logged, spec, &state, outside.world().random);
+    if args.plan {
+        if ui.is_json() {
+            ui.json(&plan)?;
+        } else {
+            show_plan(ui, &plan);
+        }
+        return Ok(Exit::Complete);
+    }
+    if !ui.is_json() && !ui.is_quiet() {
+        ui.say(format!("{}: {} from run {} ({}, {})", styled(BOLD, "drill"), plan.app, plan.run, outcome(plan.outcome), time(logged.record.started)));
+    }
+    let shown = std::cell::RefCell::new(&mut *ui);
+    let report = plan.apply(
+        logged,
+        store,
+        &state,
+        outside.world(),
+        &mut |check| show_check(&mut shown.borrow_mut(), check),
+        &mut |part, files, bytes| {
+            shown.borrow_mut().progress(&format!("restore {part}  {}  {}", count(files, "file"), size(bytes)));
+        },
+    )?;
+    finish(ui, &plan, &report)
+}
+
+fn finish(ui: &mut Ui, plan: &DrillPlan, report: &DrillReport) -> Result<Exit, CommandError> {
+    let exit = match (report.proven, report.interrupted, report.warnings.is_empty()) {
+        (_, true, _) => Exit::Interrupted,
+        (true, _, true) => Exit::Complete,
+        (true, _, false) => Exit::Warnings,
+        (false, ..) => Exit::Failed,
+    };
+    if ui.is_json() {
+        ui.json(&serde_json::json!({ "plan": plan, "report": report }))?;
+        return Ok(exit);
+    }
+    for warning in &report.warnings {
+        ui.warning(warning);
+    }
+    let times = format!("restored in {}, took {}; the scratch place is cleared", duration(report.restore_ms), duration(report.took_ms));
+    let word = match (report.interrupted, report.proven) {
+        (true, _) => styled(BAD, "✗ interrupted: nothing is said about the run"),
+        (false, true) => styled(GOOD, "✓ proven"),
+        (false, false) => styled(BAD, "✗ not proven"),
+    };
+    ui.say(format!("{word}; {times}"));
+    Ok(exit)
+}
+
+fn show_check(ui: &mut Ui, check: &DrillCheck) {
+    if ui.is_json() || ui.is_quiet() {
+        return;
+    }
+    let (mark, note) = if check.ok {
+        (styled(GOOD, "✓"), harmless(&check.note))
+    } else {
+        (styled(BAD, "✗"), styled(BAD, harmless(&check.note)))
+    };
+    ui.say(format!("  {mark} {:<26} {:>9}  {note}", harmless(&check.what), duration(check.took_ms)).trim_end());
+}
+
+fn show_plan(ui: &mut Ui, plan: &DrillPlan) {
+    ui.say(format!("{}: {} from run {} ({})", styled(BOLD, "would drill"), plan.app, plan.run, outcome(plan.outcome)));
+    ui.say(format!("into {}, {}, cleared again afterwards", harmless(&plan.scratch.display().to_string()), size(plan.bytes)));
+    let parts = plan.parts.iter().map(|(part, how)| vec![harmless(part), how.clone()]);
+    let checks = plan.checks.iter().map(|(name, command)| vec![harmless(name), harmless(command)]);
+    ui.say(table(&["part or check", "how"], parts.chain(checks).collect()));
+}
+
+pub fn keep(ui: &mut Ui, global: &Global, args: &KeepArgs) -> Result<Exit, CommandError> {
+    let reading = Reading::open(global, &ReadingArgs::default(), None, ui)?;
+    let Some(loaded) = &reading.loaded else { return Ok(Exit::Failed) };
+    let state = open::state(loaded)?;
+    let (store, _, logged) = run_of(&reading, &args.run)?;
+    let run = &logged.record.run;
+    if logged.is_thinned() && !args.no_longer {
+        return Err(CommandError::text(Exit::Refused, format!("run {run} was given up already: only its record is left")));
+    }
+    let (kind, words) = if args.no_longer { (RemarkKind::NotKept, "need not stay any more") } else { (RemarkKind::Kept, "stays") };
+    if logged.is_kept() == args.no_longer {
+        let because = args.because.as_ref().map(|text| format!(": {text}")).unwrap_or_default();
+        let outside = Outside::new();
+        logged.say(kind, Outcome::Complete, format!("it {words}{because}"), store, Some(&state), outside.world())?;
+    }
+    if ui.is_json() {
+        ui.json(&serde_json::json!({ "run": run, "kept": !args.no_longer }))?;
+    } else {
+        ui.say(format!("{} run {run} of {} {words}", styled(GOOD, "✓"), harmless(&logged.record.app)));
+    }
+    Ok(Exit::Complete)
+}
