@@ -505,22 +505,46 @@ pub fn trace_path(runs: &[(&Logged, &Store)], path: &PathName, only: &[String]) 
 }
 
 /// In which runs a part was captured, oldest first, and whether it differs from the run before.
-pub fn trace_part(runs: &[(&Logged, &Store)], part: &str) -> Vec<Traced> {
+///
+/// # Errors
+/// When a listing cannot be read.
+pub fn trace_part(runs: &[(&Logged, &Store)], part: &str) -> Result<Vec<Traced>, CompareError> {
     let mut found = Vec::new();
-    let mut last: HashMap<String, gullet_store::Hash> = HashMap::new();
-    for (logged, _) in readable(runs) {
+    let mut last: HashMap<String, (gullet_store::Hash, ChunkReader)> = HashMap::new();
+    for (logged, store) in readable(runs) {
         for capture in logged.record.captures.iter().filter(|capture| capture.part == part && capture.is_captured()) {
-            let root = capture.listing.map(|listing| listing.root);
-            let before = root.and_then(|root| last.insert(logged.record.app.clone(), root));
-            let what = match (before, root) {
-                (None, _) => Some(What::Added),
-                (before, now) if before != now => Some(What::Changed),
-                _ => None,
+            let Some(root) = capture.listing.map(|listing| listing.root) else { continue };
+            let (mut chunks, _) = store.chunks_that_can_be_read(&logged.holdings());
+            let what = match last.get_mut(&logged.record.app) {
+                None => Some(What::Added),
+                Some((before, _)) if *before == root => None,
+                Some((before, of_before)) => {
+                    let mut what = What::Touched;
+                    let compared = compare_listings((of_before, before), (&mut chunks, &root), |difference| {
+                        let same = matches!(&difference, Difference::Changed(one, other) if one.same_contents(other));
+                        if same {
+                            return Ok(());
+                        }
+                        what = What::Changed;
+                        // One is enough.
+                        Err(StoreError::Seal(String::new()))
+                    });
+                    let wrap = |source| CompareError::Store {
+                        run: logged.record.run.to_string(),
+                        part: part.to_owned(),
+                        source,
+                    };
+                    if what == What::Touched {
+                        compared.map_err(wrap)?;
+                    }
+                    Some(what)
+                }
             };
+            last.insert(logged.record.app.clone(), (root, chunks));
             found.push(Traced { what, ..of_part(logged, capture) });
         }
     }
-    found
+    Ok(found)
 }
 
 fn readable<'r>(runs: &[(&'r Logged, &'r Store)]) -> impl Iterator<Item = (&'r Logged, &'r Store)> {

@@ -120,6 +120,32 @@ fn decimal(text: impl std::fmt::Display) -> Vec<u8> {
     text.to_string().into_bytes()
 }
 
+/// An access control list as text, owners by number: `user::rw-,user:1234:r--,…` (acl(5)); from the form of the extended attribute
+/// (Linux, include/uapi/linux/posix_acl_xattr.h): version 2, then entries of tag, permissions and id.
+fn acl_text(value: &[u8]) -> Option<String> {
+    let (version, entries) = value.split_at_checked(4)?;
+    if version != [2, 0, 0, 0] || entries.len() % 8 != 0 {
+        return None;
+    }
+    let entry = |entry: &[u8]| {
+        let (tag, permissions) = (u16::from_le_bytes([entry[0], entry[1]]), u16::from_le_bytes([entry[2], entry[3]]));
+        let id = u32::from_le_bytes([entry[4], entry[5], entry[6], entry[7]]);
+        let who = match tag {
+            0x01 => "user:".to_owned(),
+            0x02 => format!("user:{id}"),
+            0x04 => "group:".to_owned(),
+            0x08 => format!("group:{id}"),
+            0x10 => "mask:".to_owned(),
+            0x20 => "other:".to_owned(),
+            _ => return None,
+        };
+        let may = [(4, 'r'), (2, 'w'), (1, 'x')].map(|(bit, letter)| if permissions & bit != 0 { letter } else { '-' });
+        Some(format!("{who}:{}", may.iter().collect::<String>()))
+    };
+    let entries: Option<Vec<String>> = entries.chunks_exact(8).map(entry).collect();
+    Some(entries?.join(","))
+}
+
 /// The header of an entry, and its pax records.
 fn header(entry: &Entry, name: &PathName) -> (Header, Vec<(String, Vec<u8>)>) {
     let mut header = Header::new_ustar();
@@ -162,6 +188,12 @@ fn header(entry: &Entry, name: &PathName) -> (Header, Vec<(String, Vec<u8>)>) {
     }
     for (name, value) in &entry.xattrs {
         let value = BASE64.decode(value.as_bytes()).unwrap_or_default();
+        let acl = name.strip_prefix("system.posix_acl_").and_then(|which| Some((which, acl_text(&value)?)));
+        if let Some((which, text)) = acl {
+            // General tars take access lists from their text only.
+            records.push((format!("SCHILY.acl.{which}"), text.into_bytes()));
+            continue;
+        }
         records.push((format!("SCHILY.xattr.{name}"), value));
     }
     (header, records)
@@ -336,4 +368,30 @@ pub fn one_file(
     }
     io::copy(&mut io::repeat(0).take(entry.size.saturating_sub(at)), out).map_err(lost)?;
     Ok(StreamReport { files: 1, ..StreamReport::default() })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn an_access_control_list_is_told_as_text() {
+        let value = BASE64.decode(b"AgAAAAEABgD/////AgAEANIEAAAEAAAA/////xAABAD/////IAAAAP////8=").unwrap();
+        assert_eq!(acl_text(&value).as_deref(), Some("user::rw-,user:1234:r--,group::---,mask::r--,other::---"));
+        assert_eq!((acl_text(b""), acl_text(b"\x02\0\0\0odd"), acl_text(&[3, 0, 0, 0])), (None, None, None));
+    }
+
+    #[test]
+    fn times_before_1970_count_down() {
+        let time = |mtime| {
+            let entry = Entry { mtime, ..Entry::bare(PathName::new("a"), Kind::File) };
+            let (_, records) = header(&entry, &entry.path);
+            let record = records.into_iter().find(|(key, _)| key == "mtime").map(|(_, value)| value);
+            record.map(|value| String::from_utf8(value).unwrap())
+        };
+        assert_eq!(time((5, 0)), None);
+        assert_eq!(time((5, 250_000_000)).as_deref(), Some("5.250000000"));
+        assert_eq!(time((-2, 250_000_000)).as_deref(), Some("-1.750000000"));
+        assert_eq!(time((-2, 0)).as_deref(), Some("-2.000000000"));
+    }
 }

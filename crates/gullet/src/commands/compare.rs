@@ -22,6 +22,9 @@ use crate::ui::{BAD, BOLD, DIM, GOOD, Ui, WARN, outcome, styled};
 
 /// Paths of a part that are shown where nothing else is said.
 const SHOWN: usize = 20;
+/// Texts of a part, and lines of each, that are shown where nothing else is said.
+const TEXTS: usize = 3;
+const LINES: usize = 12;
 
 /// Say what differs between two runs, or between a run and what is there now
 ///
@@ -156,9 +159,10 @@ fn show(ui: &mut Ui, compared: &[PartComparison], all: bool) {
         if more > 0 {
             ui.say(format!("  and {} more", count(more, "path")));
         }
-        for text in &part.texts {
+        let (texts, lines) = if all { (part.texts.len(), usize::MAX) } else { (TEXTS, LINES) };
+        for text in part.texts.iter().take(texts) {
             ui.say(format!("  {}", styled(BOLD, harmless(&text.path.to_string()))));
-            for line in &text.lines {
+            for line in text.lines.iter().take(lines) {
                 let style = match line.as_bytes().first() {
                     Some(b'-') => BAD,
                     Some(b'+') => GOOD,
@@ -166,9 +170,14 @@ fn show(ui: &mut Ui, compared: &[PartComparison], all: bool) {
                 };
                 ui.say(format!("    {}", styled(style, harmless(line))));
             }
-            if text.more > 0 {
-                ui.say(format!("    and {} more", count(text.more as u64, "line")));
+            let more = text.lines.len().saturating_sub(lines) + text.more;
+            if more > 0 {
+                ui.say(format!("    {}", styled(DIM, format!("and {} more", count(more as u64, "line")))));
             }
+        }
+        let more = part.texts.len().saturating_sub(texts);
+        if more > 0 {
+            ui.say(format!("  and the lines of {} more (`--all`)", count(more as u64, "text")));
         }
     }
 }
@@ -205,7 +214,7 @@ pub fn trace(ui: &mut Ui, global: &Global, args: &TraceArgs) -> Result<Exit, Com
     let text = args.what.to_string_lossy().into_owned();
     let is_part = !bytes.contains(&b'/') && runs.iter().any(|(logged, _)| logged.record.capture(&text).is_some());
     let traced = if is_part {
-        compare::trace_part(&runs, &text)
+        compare::trace_part(&runs, &text)?
     } else {
         let bytes = bytes.strip_prefix(b"/").unwrap_or(bytes);
         compare::trace_path(&runs, &PathName::new(bytes.strip_suffix(b"/").unwrap_or(bytes)), &args.parts)?

@@ -309,15 +309,16 @@ fn listing(ui: &mut Ui, store: &Store, logged: &Logged, args: &ShowArgs) -> Resu
     let wanted = |capture: &&Capture| only.is_empty() || only.contains(&capture.part);
     for capture in record.captures.iter().filter(wanted) {
         let Some(listing) = &capture.listing else { continue };
-        if !ui.is_json() {
-            ui.say(styled(BOLD, harmless(&capture.part)));
-        }
+        let mut is_headed = ui.is_json();
         each_selected(&mut chunks, listing, &paths, |entry, _| {
             let is_meant = is_selected(&paths, &entry.path)
                 && (args.kinds.is_empty() || args.kinds.contains(&KindArg::of(entry.kind)))
                 && args.least.is_none_or(|least| entry.kind == Kind::File && entry.size >= least);
             if !is_meant {
                 return Ok(());
+            }
+            if !std::mem::replace(&mut is_headed, true) {
+                ui.say(styled(BOLD, harmless(&capture.part)));
             }
             if ui.is_json() {
                 let line = serde_json::to_string(&ListedEntry { part: &capture.part, entry: &entry })?;

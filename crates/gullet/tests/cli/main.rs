@@ -3,9 +3,11 @@
 
 mod attended;
 mod capture;
+mod compare;
 mod consistency;
 mod definition;
 mod docs;
+mod drill;
 mod exit_codes;
 mod guard;
 mod harness;
