@@ -355,7 +355,10 @@ impl Drill<'_, '_> {
     fn engine(&mut self, number: usize, capture: &Capture, into: &Path) {
         let began = self.world.clock.uptime();
         let files = into.join("files");
-        let source = capture.roots.first().map(|root| files.join(root.path.trim_start_matches('/')));
+        let roots: Vec<PathBuf> =
+            capture.roots.iter().map(|root| files.join(root.path.trim_start_matches('/'))).collect();
+        // A cluster's tablespaces are roots too.
+        let source = roots.iter().find(|root| root.join("PG_VERSION").is_file()).or(roots.first()).cloned();
         let export = into.join("exports").join(crate::state::file_name(&capture.part));
         let of = capture.each_of.as_ref().unwrap_or(&capture.part);
         let spec = self.plan.app_spec.part.iter().find(|part| part.name == *of);

@@ -1,6 +1,7 @@
 //! Gullet against real services: each test starts its own, in a temporary folder.
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on should panic")]
 
+mod drill;
 mod group;
 #[path = "../cli/harness.rs"]
 #[allow(dead_code, reason = "shared with other tests")]
