@@ -383,9 +383,11 @@ pub fn with_now(
             look_at(&entry, reread, &mut another, &mut gathering);
             Ok::<_, StoreError>(())
         });
-        let wrap = |source| CompareError::Store { run: logged.record.run.to_string(), part: capture.part.clone(), source };
+        let wrap =
+            |source| CompareError::Store { run: logged.record.run.to_string(), part: capture.part.clone(), source };
         read.map_err(wrap)?;
-        let more = remaining(part, &plan, &listing, &mut chunks, &PathName::clone).map_err(|error| now(&chain(&error)))?;
+        let more =
+            remaining(part, &plan, &listing, &mut chunks, &PathName::clone).map_err(|error| now(&chain(&error)))?;
         for (path, _) in more.into_iter().filter(|(_, why)| *why == Why::Since) {
             if let Ok(meta) = fs::symlink_metadata(&path) {
                 gathering.take(Difference::Added(Box::new(crate::part::entry_of(name_of(&path), &meta))));

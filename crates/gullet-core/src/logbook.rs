@@ -64,7 +64,11 @@ impl Logged {
     /// Whether it is marked to stay.
     pub fn is_kept(&self) -> bool {
         let kinds = [RemarkKind::Kept, RemarkKind::NotKept];
-        self.remarks.iter().rev().find(|remark| kinds.contains(&remark.what)).is_some_and(|r| r.what == RemarkKind::Kept)
+        self.remarks
+            .iter()
+            .rev()
+            .find(|remark| kinds.contains(&remark.what))
+            .is_some_and(|r| r.what == RemarkKind::Kept)
     }
 
     /// Says something about it, now and for as long as its record is kept.

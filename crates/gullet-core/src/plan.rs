@@ -8,7 +8,8 @@ use gullet_store::Recipients;
 use serde::Serialize;
 
 use crate::definition::{
-    App, CommandSpec, Definition, Drift, Flaws, Loaded, OneOrMany, Part, PartKind, Probe, Secure, Span, When, check_sources,
+    App, CommandSpec, Definition, Drift, Flaws, Loaded, OneOrMany, Part, PartKind, Probe, Secure, Span, When,
+    check_sources,
 };
 use crate::hook::placeholders::fill;
 use crate::hook::{Call, Limits, Runner};

@@ -140,6 +140,12 @@ pub struct Capture {
     /// Where it was read from.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub roots: Vec<Root>,
+    /// The users that own something in it.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub users: Vec<Owner>,
+    /// The groups that own something in it.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub groups: Vec<Owner>,
     /// What it consists of.
     pub listing: Option<ListingRef>,
     /// How many.
@@ -169,6 +175,16 @@ impl Capture {
     pub fn is_captured(&self) -> bool {
         self.problem.is_none() && (self.listing.is_some() || self.outside.as_ref().is_some_and(|o| o.done.is_some()))
     }
+}
+
+/// A user or a group that owns something in a capture.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct Owner {
+    /// Its number, as listings have it.
+    pub id: u32,
+    /// Its name on the machine that captured it; none where it had none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub name: Option<String>,
 }
 
 /// What is known of bytes that stay with other machinery.

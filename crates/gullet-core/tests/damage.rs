@@ -105,6 +105,8 @@ fn small(sealed: bool) -> Small {
             facts: Default::default(),
             lacks: Vec::new(),
             after_restore: Vec::new(),
+            users: Vec::new(),
+            groups: Vec::new(),
             outside: None,
             warnings: Vec::new(),
             left_out: Vec::new(),

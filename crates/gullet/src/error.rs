@@ -127,9 +127,8 @@ impl From<RestoreError> for CommandError {
             RestoreError::NotEmpty(_) => Self::new(Exit::Refused, &error)
                 .hint("nothing was written; give a folder that is empty or not there yet"),
             RestoreError::NoPart { ref known, .. } => Self::new(Exit::Usage, &error).known("its parts are", known),
-            RestoreError::NotOne(_) => {
-                Self::new(Exit::Usage, &error).hint("say its whole path as `gullet show RUN --listing` does, or a pattern")
-            }
+            RestoreError::NotOne(_) => Self::new(Exit::Usage, &error)
+                .hint("say its whole path as `gullet show RUN --listing` does, or a pattern"),
             RestoreError::Stream(_) => Self::new(Exit::Failed, &error),
             RestoreError::Nothing { .. } | RestoreError::Thinned { .. } => {
                 Self::new(Exit::Refused, &error).hint("`gullet show RUN` says why; `gullet runs` lists others")

@@ -79,7 +79,9 @@ fn put_back(ui: &mut Ui, state: &State, app: &str, outside: &Outside) -> bool {
     match settle_restore(state.folder(), app, outside.world().clock) {
         Ok(false) => true,
         Ok(true) => {
-            ui.warning(&format!("a restore of `{app}` was cut off in the middle of its swap; the old state is in place again"));
+            ui.warning(&format!(
+                "a restore of `{app}` was cut off in the middle of its swap; the old state is in place again"
+            ));
             ui.hint(&format!("gullet restore {app} --continue tries again, --undo removes what lies beside"));
             true
         }

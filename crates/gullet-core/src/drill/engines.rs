@@ -207,10 +207,26 @@ impl Stage<'_> {
         ];
         // What reaches outside of this server, or needs what is not here.
         let fixed = [
-            "listen_addresses=", "port=5432", "archive_mode=off", "archive_command=", "restore_command=", "primary_conninfo=",
-            "primary_slot_name=", "external_pid_file=", "logging_collector=off", "log_destination=stderr", "ssl=off",
-            "wal_level=replica", "max_wal_senders=0", "shared_preload_libraries=", "shared_buffers=32MB", "huge_pages=off",
-            "fsync=off", "synchronous_standby_names=", "lc_messages=C", "autovacuum=off",
+            "listen_addresses=",
+            "port=5432",
+            "archive_mode=off",
+            "archive_command=",
+            "restore_command=",
+            "primary_conninfo=",
+            "primary_slot_name=",
+            "external_pid_file=",
+            "logging_collector=off",
+            "log_destination=stderr",
+            "ssl=off",
+            "wal_level=replica",
+            "max_wal_senders=0",
+            "shared_preload_libraries=",
+            "shared_buffers=32MB",
+            "huge_pages=off",
+            "fsync=off",
+            "synchronous_standby_names=",
+            "lc_messages=C",
+            "autovacuum=off",
         ];
         for setting in settings.iter().map(String::as_str).chain(fixed) {
             command.args(["-c", setting]);
@@ -225,7 +241,13 @@ impl Stage<'_> {
     }
 
     /// Starts a PostgreSQL cluster that was restored, and counts what is in it.
-    pub(super) fn cluster(&self, number: usize, spec: &Postgres, data: &Path, files: &Path) -> Result<(Running, Facts, String), String> {
+    pub(super) fn cluster(
+        &self,
+        number: usize,
+        spec: &Postgres,
+        data: &Path,
+        files: &Path,
+    ) -> Result<(Running, Facts, String), String> {
         let version = fs::read_to_string(data.join("PG_VERSION")).map_err(|error| format!("PG_VERSION: {error}"))?;
         let major: u32 = version.trim().parse().map_err(|_| said(format!("PG_VERSION says {version:?}")))?;
         for standby in ["standby.signal", "recovery.signal", "postmaster.pid"] {
@@ -265,7 +287,13 @@ impl Stage<'_> {
     }
 
     /// Starts a new PostgreSQL server, brings exported databases into it, and counts them.
-    pub(super) fn postgres_databases(&self, number: usize, spec: &Postgres, export: &Path, major: u32) -> Result<(Running, Facts, String), String> {
+    pub(super) fn postgres_databases(
+        &self,
+        number: usize,
+        spec: &Postgres,
+        export: &Path,
+        major: u32,
+    ) -> Result<(Running, Facts, String), String> {
         let ids = Self::ids(None, &["postgres", "nobody"]);
         let programs = postgres_programs(spec, major);
         let user = spec.login.user.clone().unwrap_or_else(|| "postgres".to_owned());
@@ -298,13 +326,28 @@ impl Stage<'_> {
     }
 
     /// Starts MariaDB on a data folder.
-    fn start_mariadb(&self, number: usize, data: &Path, ids: Ids) -> Result<(Running, mariadb::Session, mariadb::Server), String> {
+    fn start_mariadb(
+        &self,
+        number: usize,
+        data: &Path,
+        ids: Ids,
+    ) -> Result<(Running, mariadb::Session, mariadb::Server), String> {
         let sockets = self.sockets(number, ids)?;
         let socket = sockets.join("s");
         let mut command = Self::command(&program(&[], &["mariadbd", "mysqld"]), ids);
         let at = |what: &str, path: &Path| format!("--{what}={}", path.display());
-        command.arg("--no-defaults").arg(at("datadir", data)).arg(at("socket", &socket)).arg(at("pid-file", &sockets.join("pid")));
-        command.args(["--skip-networking", "--skip-grant-tables", "--skip-slave-start", "--skip-log-bin", "--innodb-flush-log-at-trx-commit=0"]);
+        command
+            .arg("--no-defaults")
+            .arg(at("datadir", data))
+            .arg(at("socket", &socket))
+            .arg(at("pid-file", &sockets.join("pid")));
+        command.args([
+            "--skip-networking",
+            "--skip-grant-tables",
+            "--skip-slave-start",
+            "--skip-log-bin",
+            "--innodb-flush-log-at-trx-commit=0",
+        ]);
         let login = Login { user: "root".to_owned(), password: None, account: None };
         let server = mariadb::Server { place: mariadb::Place::Socket(socket.clone()), login };
         let log = self.folder.join(format!("log-{number}"));
@@ -316,10 +359,14 @@ impl Stage<'_> {
     fn count_mariadb(&self, session: &mariadb::Session) -> Result<Facts, String> {
         const OWN: [&str; 4] = ["information_schema", "performance_schema", "sys", "mysql"];
         let rows = session.rows("show databases", self.waiting()).map_err(|error| error.to_string())?;
-        let names: Vec<String> = rows.into_iter().flatten().flatten().filter(|name| !OWN.contains(&name.as_str())).collect();
+        let names: Vec<String> =
+            rows.into_iter().flatten().flatten().filter(|name| !OWN.contains(&name.as_str())).collect();
         let mut facts = Facts::new();
         if !names.is_empty() {
-            facts_of_rows(count_mariadb(&names, session, self.waiting()).map_err(|error| error.to_string())?, &mut facts);
+            facts_of_rows(
+                count_mariadb(&names, session, self.waiting()).map_err(|error| error.to_string())?,
+                &mut facts,
+            );
         }
         Ok(facts)
     }
@@ -334,11 +381,21 @@ impl Stage<'_> {
     }
 
     /// Starts a new MariaDB server, brings exported databases into it, and counts them.
-    pub(super) fn mariadb_databases(&self, number: usize, _spec: &Mariadb, export: &Path) -> Result<(Running, Facts, String), String> {
+    pub(super) fn mariadb_databases(
+        &self,
+        number: usize,
+        _spec: &Mariadb,
+        export: &Path,
+    ) -> Result<(Running, Facts, String), String> {
         let ids = Self::ids(None, &["mysql", "nobody"]);
         let data = self.own_folder(&format!("data-{number}"), ids)?;
         let mut install = Self::command(&program(&[], &["mariadb-install-db", "mysql_install_db"]), ids);
-        install.args(["--no-defaults", "--auth-root-authentication-method=normal", "--skip-test-db", "--skip-name-resolve"]);
+        install.args([
+            "--no-defaults",
+            "--auth-root-authentication-method=normal",
+            "--skip-test-db",
+            "--skip-name-resolve",
+        ]);
         install.arg(format!("--datadir={}", data.display())).stdout(Stdio::null());
         self.run(install, None)?;
         let (running, session, server) = self.start_mariadb(number, &data, ids)?;

@@ -218,7 +218,8 @@ impl DrillPlan {
             return Err(place("the store"));
         }
         let imported = logged.record.captures.iter().filter(|capture| {
-            capture.layout == crate::record::Layout::Export && matches!(capture.kind, PartKind::Postgres | PartKind::Mariadb)
+            capture.layout == crate::record::Layout::Export
+                && matches!(capture.kind, PartKind::Postgres | PartKind::Mariadb)
         });
         let imported: u64 = imported.map(|capture| capture.counts.bytes * IMPORT.0 + IMPORT.1).sum();
         let wanted = self.bytes + imported;
@@ -244,7 +245,8 @@ impl DrillPlan {
         tell: &mut dyn FnMut(&DrillCheck),
         progress: &mut dyn FnMut(&str, u64, u64),
     ) -> Result<DrillReport, DrillError> {
-        let _lock: AppLock = state.lock(&format!("{}.drill", self.app), &format!("drill, process {}", std::process::id()))?;
+        let _lock: AppLock =
+            state.lock(&format!("{}.drill", self.app), &format!("drill, process {}", std::process::id()))?;
         self.prepare(logged, store, state)?;
         let began = world.clock.uptime();
         let mut drill = Drill {
@@ -288,7 +290,10 @@ impl DrillPlan {
             None => {
                 let checks = count(report.checks.len() as u64, "check");
                 let partly = if self.spec.parts.is_empty() { "" } else { " (some parts only)" };
-                (Outcome::Complete, format!("drill passed{partly}: restored in {}, {checks} hold", duration(report.restore_ms)))
+                (
+                    Outcome::Complete,
+                    format!("drill passed{partly}: restored in {}, {checks} hold", duration(report.restore_ms)),
+                )
             }
             Some(check) => (Outcome::Warnings, format!("drill failed: {}: {}", check.what, check.note)),
         };
@@ -340,9 +345,12 @@ impl Drill<'_, '_> {
             Some(why) => Err(why),
         };
         self.look("restore", began, result);
-        let captures: Vec<&Capture> = self.logged.record.captures.iter().filter(|capture| capture.listing.is_some()).collect();
+        let captures: Vec<&Capture> =
+            self.logged.record.captures.iter().filter(|capture| capture.listing.is_some()).collect();
         for (number, capture) in captures.iter().enumerate() {
-            if self.world.stop.asked().is_none() && (plan.spec.parts.is_empty() || plan.spec.parts.contains(&capture.part)) {
+            if self.world.stop.asked().is_none()
+                && (plan.spec.parts.is_empty() || plan.spec.parts.contains(&capture.part))
+            {
                 self.engine(number, capture, &into);
             }
         }
@@ -366,7 +374,9 @@ impl Drill<'_, '_> {
         let started = match (capture.kind, source, spec.and_then(|spec| spec.postgres.clone())) {
             (PartKind::Sqlite, Some(path), _) => {
                 let found = examine_sqlite(&path).map_err(|error| error.to_string());
-                let result = found.and_then(|facts| compare(&capture.facts, &facts)).map(|note| format!("the engine finds it sound; {note}"));
+                let result = found
+                    .and_then(|facts| compare(&capture.facts, &facts))
+                    .map(|note| format!("the engine finds it sound; {note}"));
                 return self.look(&capture.part, began, result);
             }
             (PartKind::Postgres, Some(data), spec) => stage.cluster(number, &spec.unwrap_or_default(), &data, &files),
@@ -423,7 +433,9 @@ impl Drill<'_, '_> {
             started = runner.run(start, call(Limits::HOOK)).result;
             self.look("start", began, started.clone().map(|()| String::new()));
         }
-        for check in plan.spec.checks.iter().filter(|_| started.is_ok() && self.world.stop.asked().is_none()).collect::<Vec<_>>() {
+        for check in
+            plan.spec.checks.iter().filter(|_| started.is_ok() && self.world.stop.asked().is_none()).collect::<Vec<_>>()
+        {
             let began = self.world.clock.uptime();
             let result = filled(check, &values).and_then(|probe| {
                 let probes = OneOrMany::One(Box::new(probe));

@@ -83,31 +83,13 @@ pub(super) fn judge(spec: &Part, capture: &Capture, last: Option<&Capture>) -> J
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::definition::PartKind;
-    use crate::record::{Counts, Layout};
+    use crate::record::Counts;
 
     fn capture(rows: Option<i64>, bytes: u64) -> Capture {
-        Capture {
-            part: "bookings".to_owned(),
-            each_of: None,
-            kind: PartKind::Sqlite,
-            must: false,
-            problem: None,
-            when: Default::default(),
-            secured: None,
-            started: jiff::Timestamp::UNIX_EPOCH,
-            took_ms: 0,
-            layout: Layout::Source,
-            roots: Vec::new(),
-            listing: None,
-            counts: Counts { bytes, ..Counts::default() },
-            facts: rows.map(|rows| ("rows".to_owned(), rows.into())).into_iter().collect(),
-            lacks: Vec::new(),
-            after_restore: Vec::new(),
-            outside: None,
-            warnings: Vec::new(),
-            left_out: Vec::new(),
-        }
+        let started = jiff::Timestamp::UNIX_EPOCH;
+        let blank = super::super::secured::blank_of("sqlite = \"/x\"", started);
+        let facts = rows.map(|rows| ("rows".to_owned(), rows.into())).into_iter().collect();
+        Capture { counts: Counts { bytes, ..Counts::default() }, facts, ..blank }
     }
 
     fn part(toml: &str) -> Part {

@@ -16,6 +16,7 @@ use super::entry;
 use super::in_order::{Compared, InOrder};
 use super::lister::{Listed, Lister};
 use super::marks::{Ground, MadeMarks, Marked, Marks, News, Staged};
+use super::owners::Owners;
 use super::pending::{Copies, Pending};
 use super::secured::{PartError, Securing};
 use super::seen::Seen;
@@ -36,6 +37,7 @@ pub(super) struct Looked {
     pub(super) warnings: Vec<String>,
     pub(super) roots: Vec<Root>,
     pub(super) seen: Seen,
+    pub(super) owners: Owners,
 }
 
 /// What is known of files that need not be read.
@@ -177,6 +179,7 @@ fn look(
         links: HashMap::new(),
         warnings: Warnings::default(),
         seen: context.in_hold.then(Seen::default),
+        owners: Owners::default(),
         context,
     };
     let left = std::thread::scope(|scope| {
@@ -195,9 +198,14 @@ fn look(
         capturing.rest()?;
         Ok::<_, PartError>(walked?)
     })?;
-    let Capturing { warnings, copies, seen, .. } = capturing;
-    let looked =
-        Looked { left_out: left.into_vec(), warnings: warnings.into_vec(), roots, seen: seen.unwrap_or_default() };
+    let Capturing { warnings, copies, seen, owners, .. } = capturing;
+    let looked = Looked {
+        left_out: left.into_vec(),
+        warnings: warnings.into_vec(),
+        roots,
+        seen: seen.unwrap_or_default(),
+        owners,
+    };
     Ok((looked, copies))
 }
 
@@ -233,6 +241,7 @@ struct Capturing<'x, 'a, 'd> {
     links: HashMap<(u64, u64), PathName>,
     warnings: Warnings,
     seen: Option<Seen>,
+    owners: Owners,
     context: &'x mut Securing<'a, 'd>,
 }
 
@@ -246,6 +255,7 @@ struct Taken {
 impl Capturing<'_, '_, '_> {
     fn take(&mut self, found: Found) -> Result<(), PartError> {
         self.context.check_stop()?;
+        self.owners.see(&found.meta);
         let identity = (found.meta.dev(), found.meta.ino());
         let has_names = found.meta.nlink() > 1 && found.meta.is_file();
         let is_link = has_names && self.links.contains_key(&identity);

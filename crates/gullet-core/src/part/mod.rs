@@ -14,6 +14,7 @@
 //! - `lister`: a listing while it is made, with its counts. `wanted`: what must be in it.
 //! - `in_order`: a walk compared with the marks, block by block. `contents`: reading files. `pending`: what was copied in the
 //!   hold and waits to be stored. `seen`: what was seen in the hold, to tell whether it changed.
+//! - `import`: databases back into a server. `owners`: who owns what is captured.
 //! - `remaining`: what is at the sources now that a capture does not have.
 //! - `files`, `sqlite`, `produce` (command and export), `postgres`, `mariadb`, `http`, `outside`: the kinds. `stored`: what lies
 //!   in the private folder. `server`: what database servers share. [`check_service`]: what can be known of one beforehand. `drift`: the checks
@@ -25,11 +26,13 @@ mod drift;
 mod entry;
 mod files;
 mod http;
+mod import;
 mod in_order;
 mod lister;
 mod mariadb;
 mod marks;
 mod outside;
+mod owners;
 mod pending;
 mod postgres;
 mod produce;
@@ -44,12 +47,16 @@ mod walk;
 mod wanted;
 
 pub(crate) use entry::{bare as entry_of, xattrs as xattrs_of};
+pub(crate) use import::Importer;
+pub(crate) use mariadb::count as count_mariadb;
 pub use marks::Grounds;
+pub(crate) use owners::owners_here;
+pub(crate) use postgres::{count as count_postgres, places as postgres_programs};
 pub(crate) use remaining::{Why, remaining};
+#[cfg(test)]
+pub(crate) use secured::blank_of;
 pub use secured::{PartError, Quiet, Secured, Securing, WarmCopy, secure, warm};
 pub(crate) use secured::{chain, failed_capture};
-pub(crate) use mariadb::count as count_mariadb;
-pub(crate) use postgres::{count as count_postgres, places as postgres_programs};
 pub use server::check_service;
 pub(crate) use server::rows as facts_of_rows;
 pub(crate) use sqlite::examine as examine_sqlite;

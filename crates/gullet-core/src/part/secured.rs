@@ -11,6 +11,7 @@ use jiff::Timestamp;
 use super::files::Known;
 use super::lister::{Listed, Lister};
 use super::marks::{Grounds, MadeMarks, Marks};
+use super::owners::Owners;
 use super::pending::{Copies, Extra, store_staged};
 use super::seen::Seen;
 use super::server::of_part;
@@ -286,10 +287,21 @@ fn blank(part: &PlannedPart, started: Timestamp) -> Capture {
         facts: Default::default(),
         lacks: spec.lacks.clone(),
         after_restore: spec.after_restore.clone(),
+        users: Vec::new(),
+        groups: Vec::new(),
         outside: None,
         warnings: Vec::new(),
         left_out: Vec::new(),
     }
+}
+
+/// A capture of which nothing is known but what the definition of its part says, for tests.
+#[cfg(test)]
+pub(crate) fn blank_of(toml: &str, started: Timestamp) -> Capture {
+    #[allow(clippy::unwrap_used, reason = "a test that cannot go on should panic")]
+    let spec: crate::definition::Part = toml::from_str(&format!("name = \"bookings\"\n{toml}")).unwrap();
+    let name = spec.name.clone();
+    blank(&PlannedPart { name, each_of: None, values: Default::default(), spec, claimed: Vec::new() }, started)
 }
 
 /// Attempts to secure a part; once more, without marks, where those are damaged.
@@ -344,6 +356,9 @@ fn attempt_once(part: &PlannedPart, context: &mut Securing<'_, '_>, started: Tim
                 sqlite::Copied::At(_) => SecuredBy::Copy,
             });
             capture.roots = vec![Root { path: source.display().to_string(), filesystem: String::new() }];
+            let mut owners = Owners::default();
+            owners.see(&fs::metadata(&source).map_err(|error| PathError::new(&source, error))?);
+            (capture.users, capture.groups) = owners.named();
             Kept::Database { copied, source, watched }
         }
         PartKind::Postgres => of_postgres(part, &mut capture, context)?,
@@ -451,6 +466,7 @@ fn note_look(capture: &mut Capture, looked: files::Looked) -> Seen {
     capture.left_out = looked.left_out;
     capture.warnings.extend(looked.warnings);
     capture.roots = looked.roots;
+    (capture.users, capture.groups) = looked.owners.named();
     looked.seen
 }
 

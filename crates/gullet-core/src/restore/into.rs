@@ -7,6 +7,7 @@ use gullet_store::listing::ListingRef;
 use gullet_store::{ChunkReader, IoPath, PathError, Store};
 use serde::Serialize;
 
+use super::owners::OwnerMap;
 use super::select::Selection;
 use super::writing::{PartResult, Writing, Written};
 use crate::logbook::Logged;
@@ -105,6 +106,9 @@ pub struct RestorePlan {
     /// Parts whose bytes stay with other machinery, with what is known of them.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub outside: Vec<(String, OutsideProof)>,
+    /// Who owns here what somebody else owned there.
+    #[serde(skip)]
+    pub owners: OwnerMap,
 }
 
 /// What came of a restore.
@@ -194,6 +198,7 @@ impl RestorePlan {
             parts,
             missing,
             outside,
+            owners: OwnerMap::default(),
         })
     }
 
@@ -212,7 +217,7 @@ impl RestorePlan {
         let (mut chunks, _) = store.chunks_that_can_be_read(&logged.holdings());
         let mut report = RestoreReport { parts: Vec::new(), outcome: Outcome::Complete };
         for part in &self.parts {
-            let result = part.restore(&mut chunks, stop, progress)?;
+            let result = part.restore(&mut chunks, &self.owners, stop, progress)?;
             let outcome = match (result.problem_count, result.not_set.is_empty()) {
                 (0, true) => Outcome::Complete,
                 (0, false) => Outcome::Warnings,
@@ -238,13 +243,18 @@ impl RestorePart {
     pub(super) fn restore(
         &self,
         chunks: &mut ChunkReader,
+        owners: &OwnerMap,
         stop: &Stop,
         progress: &mut dyn FnMut(&str, u64, u64),
     ) -> Result<PartResult, PathError> {
         let (part, listing, to) = (&self.part, &self.listing, &self.to);
         let mut written = Written::default();
-        let mut result =
-            Writing { part, listing, to, only: &self.only, moved: None }.run(chunks, &mut written, stop, progress)?;
+        let mut result = Writing { part, listing, to, only: &self.only, moved: None, owners }.run(
+            chunks,
+            &mut written,
+            stop,
+            progress,
+        )?;
         written.finish(to, &mut result)?;
         Ok(result)
     }

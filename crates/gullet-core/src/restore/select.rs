@@ -33,10 +33,10 @@ impl Selection {
         let path = PathName::new(bytes);
         let glob = match std::str::from_utf8(bytes) {
             Ok(pattern) if pattern.contains(['*', '?', '[', '{']) => {
-                let anywhere =
-                    if text.contains(&b'/') { pattern.to_owned() } else { format!("**/{pattern}") };
+                let anywhere = if text.contains(&b'/') { pattern.to_owned() } else { format!("**/{pattern}") };
                 let built = GlobBuilder::new(&anywhere).literal_separator(true).build();
-                let wrap = |error: globset::Error| PatternError { text: pattern.to_owned(), why: error.kind().to_string() };
+                let wrap =
+                    |error: globset::Error| PatternError { text: pattern.to_owned(), why: error.kind().to_string() };
                 Some(built.map_err(wrap)?.compile_matcher())
             }
             _ => None,

@@ -308,7 +308,8 @@ pub fn tar(
     let mut tar = Tar { builder: Builder::new(out), report: StreamReport::default(), sockets: 0 };
     for part in &plan.parts {
         let below = part.to.display().to_string();
-        let written = each_selected(&mut chunks, &part.listing, &part.only, |entry, _| tar.add(&entry, &below, &mut another));
+        let written =
+            each_selected(&mut chunks, &part.listing, &part.only, |entry, _| tar.add(&entry, &below, &mut another));
         written.map_err(Ended::into_error)?;
     }
     tar.builder.finish().map_err(|error| Ended::from(error).into_error())?;
@@ -349,13 +350,17 @@ pub fn one_file(
         [] => return Err(RestoreError::NotOne("there is no such file in the run".to_owned())),
         [entry] => entry,
         [one, other, ..] => {
-            let text = format!("this is more than one file: {} and {}; narrow it with `--part` and `--path`", one.path, other.path);
+            let text = format!(
+                "this is more than one file: {} and {}; narrow it with `--part` and `--path`",
+                one.path, other.path
+            );
             return Err(RestoreError::NotOne(text));
         }
     };
     let wrap = |error: StoreError| RestoreError::Stream(format!("{}: {}", entry.path, chain(&error)));
     let mut contents = Contents::of(entry, &mut chunks).map_err(wrap)?;
-    let lost = |error: io::Error| RestoreError::Stream(format!("{}: {error}; what was written is not all of it", entry.path));
+    let lost =
+        |error: io::Error| RestoreError::Stream(format!("{}: {error}; what was written is not all of it", entry.path));
     let whole = [(0, entry.size)];
     let mut at = 0;
     for (offset, length) in entry.data.as_deref().unwrap_or(&whole) {

@@ -10,6 +10,7 @@ use gullet_store::listing::{Entry, Kind, ListingRef, PathName};
 use gullet_store::{ChunkReader, PathError, StoreError};
 use serde::Serialize;
 
+use super::owners::OwnerMap;
 use super::select::{Selection, each_selected};
 use super::write::Target;
 use crate::part::chain;
@@ -118,6 +119,8 @@ pub(super) struct Writing<'a> {
     pub(super) only: &'a [Selection],
     /// Paths below the first come below the second instead; what is not below it is passed over.
     pub(super) moved: Option<(PathName, PathName)>,
+    /// Who owns it here.
+    pub(super) owners: &'a OwnerMap,
 }
 
 /// What was written so far of a tree that several parts may share. Folders get their attributes when all is in them.
@@ -224,6 +227,7 @@ impl Writing<'_> {
             if stop.asked().is_some() {
                 return Err(Ended::Stopped);
             }
+            self.owners.apply(&mut entry);
             if let Some(how) = &self.moved {
                 let Some(path) = moved(&entry.path, how) else { return Ok(()) };
                 entry.path = path;

@@ -98,13 +98,17 @@ pub fn compare(ui: &mut Ui, global: &Global, args: &CompareArgs) -> Result<Exit,
             let (in_other, _, other) = run_of(&reading, other)?;
             must_open(in_other, other)?;
             if other.record.app != logged.record.app {
-                ui.warning(&format!("these are runs of two applications: {} and {}", logged.record.app, other.record.app));
+                ui.warning(&format!(
+                    "these are runs of two applications: {} and {}",
+                    logged.record.app, other.record.app
+                ));
             }
             let compared = compare::runs((logged, store), (other, in_other), &args.parts)?;
             (compared, format!("run {} ({})", other.record.run, time(other.record.started)))
         }
         None => {
-            let state = reading.loaded.as_ref().map(open::state_folder).unwrap_or_else(|| PathBuf::from("/nonexistent"));
+            let state =
+                reading.loaded.as_ref().map(open::state_folder).unwrap_or_else(|| PathBuf::from("/nonexistent"));
             let folder = PathBuf::from(store.location().describe());
             let compared = compare::with_now((logged, store), (&folder, &state), &args.parts, args.reread)?;
             (compared, "what is there now".to_owned())
@@ -146,8 +150,15 @@ fn show(ui: &mut Ui, compared: &[PartComparison], all: bool) {
         ui.say("");
         ui.say(styled(BOLD, harmless(&part.part)));
         for fact in &part.facts {
-            let value = |value: &Option<serde_json::Value>| value.as_ref().map_or_else(|| "nothing".to_owned(), ToString::to_string);
-            ui.say(format!("  fact {}: {} -> {}", harmless(&fact.fact), harmless(&value(&fact.was)), harmless(&value(&fact.is))));
+            let value = |value: &Option<serde_json::Value>| {
+                value.as_ref().map_or_else(|| "nothing".to_owned(), ToString::to_string)
+            };
+            ui.say(format!(
+                "  fact {}: {} -> {}",
+                harmless(&fact.fact),
+                harmless(&value(&fact.was)),
+                harmless(&value(&fact.is))
+            ));
         }
         let shown = if all { part.paths.len() } else { SHOWN };
         for change in part.paths.iter().take(shown) {

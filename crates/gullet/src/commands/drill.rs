@@ -1,9 +1,9 @@
 //! `gullet drill` and `gullet keep`.
 
 use clap::Args;
+use gullet_core::Outcome;
 use gullet_core::drill::{DrillCheck, DrillError, DrillPlan, DrillReport, pick};
 use gullet_core::record::RemarkKind;
-use gullet_core::Outcome;
 
 use crate::cli::Global;
 use crate::commands::restore::{must_open, run_of};
@@ -87,7 +87,9 @@ pub fn drill(ui: &mut Ui, global: &Global, args: &DrillArgs) -> Result<Exit, Com
         }
         None => {
             let how = spec.drill.as_ref().and_then(|drill| drill.pick).unwrap_or_default();
-            let of_app = |book: &gullet_core::logbook::Logbook| book.runs.iter().any(|logged| logged.record.app == args.app && logged.is_good());
+            let of_app = |book: &gullet_core::logbook::Logbook| {
+                book.runs.iter().any(|logged| logged.record.app == args.app && logged.is_good())
+            };
             let found = reading.stores.iter().find(|(_, book)| of_app(book));
             let Some((store, book)) = found else { return Err(DrillError::NoRun(args.app.clone()).into()) };
             (store, pick(book, &args.app, how, outside.world().random)?)
@@ -104,7 +106,14 @@ pub fn drill(ui: &mut Ui, global: &Global, args: &DrillArgs) -> Result<Exit, Com
         return Ok(Exit::Complete);
     }
     if !ui.is_json() && !ui.is_quiet() {
-        ui.say(format!("{}: {} from run {} ({}, {})", styled(BOLD, "drill"), plan.app, plan.run, outcome(plan.outcome), time(logged.record.started)));
+        ui.say(format!(
+            "{}: {} from run {} ({}, {})",
+            styled(BOLD, "drill"),
+            plan.app,
+            plan.run,
+            outcome(plan.outcome),
+            time(logged.record.started)
+        ));
     }
     let shown = std::cell::RefCell::new(&mut *ui);
     let report = plan.apply(
@@ -134,7 +143,11 @@ fn finish(ui: &mut Ui, plan: &DrillPlan, report: &DrillReport) -> Result<Exit, C
     for warning in &report.warnings {
         ui.warning(warning);
     }
-    let times = format!("restored in {}, took {}; the scratch place is cleared", duration(report.restore_ms), duration(report.took_ms));
+    let times = format!(
+        "restored in {}, took {}; the scratch place is cleared",
+        duration(report.restore_ms),
+        duration(report.took_ms)
+    );
     let word = match (report.interrupted, report.proven) {
         (true, _) => styled(BAD, "✗ interrupted: nothing is said about the run"),
         (false, true) => styled(GOOD, "✓ proven"),
@@ -158,7 +171,11 @@ fn show_check(ui: &mut Ui, check: &DrillCheck) {
 
 fn show_plan(ui: &mut Ui, plan: &DrillPlan) {
     ui.say(format!("{}: {} from run {} ({})", styled(BOLD, "would drill"), plan.app, plan.run, outcome(plan.outcome)));
-    ui.say(format!("into {}, {}, cleared again afterwards", harmless(&plan.scratch.display().to_string()), size(plan.bytes)));
+    ui.say(format!(
+        "into {}, {}, cleared again afterwards",
+        harmless(&plan.scratch.display().to_string()),
+        size(plan.bytes)
+    ));
     let parts = plan.parts.iter().map(|(part, how)| vec![harmless(part), how.clone()]);
     let checks = plan.checks.iter().map(|(name, command)| vec![harmless(name), harmless(command)]);
     ui.say(table(&["part or check", "how"], parts.chain(checks).collect()));
@@ -171,9 +188,13 @@ pub fn keep(ui: &mut Ui, global: &Global, args: &KeepArgs) -> Result<Exit, Comma
     let (store, _, logged) = run_of(&reading, &args.run)?;
     let run = &logged.record.run;
     if logged.is_thinned() && !args.no_longer {
-        return Err(CommandError::text(Exit::Refused, format!("run {run} was given up already: only its record is left")));
+        return Err(CommandError::text(
+            Exit::Refused,
+            format!("run {run} was given up already: only its record is left"),
+        ));
     }
-    let (kind, words) = if args.no_longer { (RemarkKind::NotKept, "need not stay any more") } else { (RemarkKind::Kept, "stays") };
+    let (kind, words) =
+        if args.no_longer { (RemarkKind::NotKept, "need not stay any more") } else { (RemarkKind::Kept, "stays") };
     if logged.is_kept() == args.no_longer {
         let because = args.because.as_ref().map(|text| format!(": {text}")).unwrap_or_default();
         let outside = Outside::new();

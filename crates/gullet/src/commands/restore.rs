@@ -9,7 +9,7 @@ use std::path::PathBuf;
 use clap::Args;
 use gullet_core::logbook::Logged;
 use gullet_core::record::RemarkKind;
-use gullet_core::restore::{RestorePlan, RestoreReport, Selection};
+use gullet_core::restore::{OwnerMap, RestorePlan, RestoreReport, Selection};
 
 use crate::cli::Global;
 use crate::commands::ReadingArgs;
@@ -77,13 +77,19 @@ pub struct PlaceArgs {
     yes: bool,
     /// Only show the plan
     #[arg(long, conflicts_with = "yes")]
-    plan: bool,
+    pub(super) plan: bool,
     /// Agree to a difference by its name, as the plan says it (can be repeated)
     #[arg(long, value_name = "NAME")]
     accept: Vec<String>,
     /// Paths that come elsewhere: the old beginning and the new one (can be repeated)
     #[arg(long, value_name = "/OLD=/NEW", value_parser = map)]
     map: Vec<(PathBuf, PathBuf)>,
+    /// Owners by their names: what a user or group owned belongs to the one of that name here, whatever its number
+    #[arg(long)]
+    pub(super) owners_by_name: bool,
+    /// An owner that is another one here: users by number or name, groups with `group:` in front (can be repeated)
+    #[arg(long, value_name = "OLD=NEW")]
+    pub(super) map_owner: Vec<String>,
     /// Set aside what the capture leaves out, too, instead of going on with it
     #[arg(long)]
     drop: bool,
@@ -141,7 +147,8 @@ pub fn restore(ui: &mut Ui, global: &Global, args: &RestoreArgs) -> Result<Exit,
     let into = std::path::absolute(into)?;
     must_open(store, logged)?;
     let paths = selections(&args.paths)?;
-    let plan = RestorePlan::into_folder(logged, &into, &args.parts, &paths)?;
+    let mut plan = RestorePlan::into_folder(logged, &into, &args.parts, &paths)?;
+    plan.owners = owners(args, logged)?;
     let shown = plan.clone();
     if args.place.plan {
         if ui.is_json() {
@@ -169,7 +176,14 @@ pub fn restore(ui: &mut Ui, global: &Global, args: &RestoreArgs) -> Result<Exit,
         && let Ok(state) = crate::open::state(loaded)
     {
         let text = format!("restored into {} on {} ({})", into.display(), outside.world().host.name, report.outcome);
-        let said = logged.say(RemarkKind::Restored, gullet_core::Outcome::Complete, text, store, Some(&state), outside.world());
+        let said = logged.say(
+            RemarkKind::Restored,
+            gullet_core::Outcome::Complete,
+            text,
+            store,
+            Some(&state),
+            outside.world(),
+        );
         if let Err(error) = said {
             ui.warning(&format!("the logbook could not be told: {error}"));
         }
@@ -180,6 +194,12 @@ pub fn restore(ui: &mut Ui, global: &Global, args: &RestoreArgs) -> Result<Exit,
         show(ui, &shown, &report);
     }
     Ok(report.outcome.into())
+}
+
+/// Who owns here what somebody else owned there.
+pub(super) fn owners(args: &RestoreArgs, logged: &Logged) -> Result<OwnerMap, CommandError> {
+    let made = OwnerMap::new(&args.place.map_owner, args.place.owners_by_name, &logged.record.captures);
+    made.map_err(|error| CommandError::new(Exit::Usage, &error))
 }
 
 fn no_such_path(run: &str) -> CommandError {
@@ -198,7 +218,9 @@ fn list(ui: &mut Ui, reading: &Reading, text: &str) -> Result<Exit, CommandError
     let runs: Vec<&Logged> = reading
         .runs()
         .into_iter()
-        .filter(|logged| logged.record.app == app && !logged.is_thinned() && logged.record.captures.iter().any(|c| c.is_captured()))
+        .filter(|logged| {
+            logged.record.app == app && !logged.is_thinned() && logged.record.captures.iter().any(|c| c.is_captured())
+        })
         .collect();
     if ui.is_json() {
         let rows: Vec<_> = runs
@@ -268,7 +290,8 @@ fn show_plan(ui: &mut Ui, plan: &RestorePlan) {
         let below = harmless(&part.to.display().to_string());
         vec![harmless(&part.part), part.files.to_string(), size(part.bytes), below]
     });
-    let missing = plan.missing.iter().map(|(part, why)| vec![harmless(part), String::new(), String::new(), harmless(why)]);
+    let missing =
+        plan.missing.iter().map(|(part, why)| vec![harmless(part), String::new(), String::new(), harmless(why)]);
     ui.say(table(&["part", ">files", ">size", "below"], rows.chain(missing).collect()));
 }
 

@@ -127,7 +127,19 @@ pub fn runs(ui: &mut Ui, global: &Global, args: &RunsArgs) -> Result<Exit, Comma
             harmless(&note.join("; ")),
         ]
     });
-    let headings = ["run", "application", "began", "outcome", ">held", ">parts", ">files", ">size", ">stored", "last proven", "note"];
+    let headings = [
+        "run",
+        "application",
+        "began",
+        "outcome",
+        ">held",
+        ">parts",
+        ">files",
+        ">size",
+        ">stored",
+        "last proven",
+        "note",
+    ];
     ui.say(table(&headings, rows.collect()));
     if skipped > 0 {
         ui.tell(format!("and {} before", count(skipped as u64, "run")));

@@ -112,8 +112,16 @@ fn show(ui: &mut Ui, statuses: &[AppStatus]) {
         ]
     });
     let mut rows: Vec<Vec<String>> = rows.collect();
-    let mut columns =
-        vec!["application", "protected", "last complete", "last run", "read back in full", "last proven", "outside", "why"];
+    let mut columns = vec![
+        "application",
+        "protected",
+        "last complete",
+        "last run",
+        "read back in full",
+        "last proven",
+        "outside",
+        "why",
+    ];
     if statuses.iter().all(|status| status.outside.is_empty()) {
         columns.remove(OUTSIDE);
         for row in &mut rows {

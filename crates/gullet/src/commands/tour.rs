@@ -97,11 +97,7 @@ impl Tour<'_> {
         self.chapter("Back again, beside the live desk");
         self.shell("gullet restore quaybook@latest --into restored");
         let into = self.demo.path("restored");
-        let args = RestoreArgs {
-            run: "quaybook@latest".to_owned(),
-            into: Some(into),
-            ..RestoreArgs::default()
-        };
+        let args = RestoreArgs { run: "quaybook@latest".to_owned(), into: Some(into), ..RestoreArgs::default() };
         let restored = restore::restore(self.ui, &self.global, &args)?;
         if restored != Exit::Complete {
             return Ok(restored);

@@ -17,7 +17,9 @@ fn runs(place: &Place) -> Vec<String> {
 #[test]
 fn two_runs_and_the_live_state_are_compared_path_by_path_and_line_by_line() {
     let place = Place::with_parts(&format!("{FILES}{SETTINGS}"));
-    for (name, text) in [("same", "x"), ("changed", "one\ntwo\n"), ("gone", "gone"), ("moved", "moved about"), ("mode", "m")] {
+    for (name, text) in
+        [("same", "x"), ("changed", "one\ntwo\n"), ("gone", "gone"), ("moved", "moved about"), ("mode", "m")]
+    {
         place.file(&format!("docs/{name}"), text);
     }
     place.file("settings", "berths = 4\ncolour = blue\n");
@@ -43,9 +45,13 @@ fn two_runs_and_the_live_state_are_compared_path_by_path_and_line_by_line() {
     assert_eq!(compared[0]["tally"]["moved"], 1);
     assert_eq!(now[1]["only"], "it is an export: there is none now to compare with");
     let facts = &compared[1]["facts"];
-    assert!(facts.as_array().unwrap().iter().any(|fact| fact["fact"] == "lines" && fact["was"] == 2 && fact["is"] == 3), "{facts}");
+    assert!(
+        facts.as_array().unwrap().iter().any(|fact| fact["fact"] == "lines" && fact["was"] == 2 && fact["is"] == 3),
+        "{facts}"
+    );
     let shown = place.gullet(&["compare", &ids[0], "app"]).exits(0);
-    for line in ["-berths = 4", "+berths = 5", "+lamp = on", "-two", "+TWO", "docs/moved ->", "~ touched", "fact lines"] {
+    for line in ["-berths = 4", "+berths = 5", "+lamp = on", "-two", "+TWO", "docs/moved ->", "~ touched", "fact lines"]
+    {
         assert!(shown.out.contains(line), "{line}: {}", shown.out);
     }
     assert!(!shown.out.contains("colour = blue\n    +colour"), "{}", shown.out);
@@ -55,7 +61,9 @@ fn two_runs_and_the_live_state_are_compared_path_by_path_and_line_by_line() {
     let path = place.path("docs/same");
     let script = "t=$(stat -c %y \"$0\"); printf y > \"$0\"; touch -d \"$t\" \"$0\"";
     assert!(Command::new("sh").args(["-c", script]).arg(&path).status().unwrap().success());
-    let changed = |more: &[&str]| place.json(&[&["compare", "app", "--now"], more].concat())[0]["tally"]["changed"].as_u64().unwrap();
+    let changed = |more: &[&str]| {
+        place.json(&[&["compare", "app", "--now"], more].concat())[0]["tally"]["changed"].as_u64().unwrap()
+    };
     assert_eq!((changed(&[]), changed(&["--reread"])), (0, 1));
 }
 
@@ -162,13 +170,19 @@ fn a_tar_carries_everything_to_another_program_and_one_file_goes_to_standard_out
     assert_same(&listed(&place, &restored), &listed(&place, "docs"));
     assert_eq!(fs::read_to_string(place.path("out/exports/settings/settings")).unwrap(), "berths = 4\n");
     let blocks = |path: &str| std::os::unix::fs::MetadataExt::blocks(&fs::metadata(place.path(path)).unwrap());
-    assert!(blocks(&format!("{restored}/sparse")) <= blocks("docs/sparse") && blocks(&format!("{restored}/hole")) < 64, "holes stay holes");
+    assert!(
+        blocks(&format!("{restored}/sparse")) <= blocks("docs/sparse") && blocks(&format!("{restored}/hole")) < 64,
+        "holes stay holes"
+    );
 
     place.gullet(&["restore", "app", "--as", "file", "--part", "settings"]).exits(0).says("berths = 4");
     for name in ["big", "sparse", "hole", "nothing", "sub/hard"] {
         let path = place.text(&format!("docs/{name}"));
         let output = place.command(&["restore", "app", "--as", "file", "--path", &path]).output().unwrap();
-        assert!(output.status.success() && output.stdout == fs::read(place.path(&format!("docs/{name}"))).unwrap(), "{name}");
+        assert!(
+            output.status.success() && output.stdout == fs::read(place.path(&format!("docs/{name}"))).unwrap(),
+            "{name}"
+        );
     }
     place.gullet(&["restore", "app", "--as", "file", "--path", "docs"]).exits(2).says("there is no such file");
     place.gullet(&["restore", "app", "--as", "file"]).exits(2).says("more than one file");
@@ -186,7 +200,15 @@ fn an_ordinary_user_restores_what_it_may_and_the_rest_is_said() {
     place.gullet(&["run", "app"]).exits(0);
     let script = "chmod -R a+rX . && chmod a+rwx \"$0\"";
     fs::create_dir(place.path("out")).unwrap();
-    assert!(Command::new("sh").args(["-c", script]).arg(place.path("out")).current_dir(place.path("")).status().unwrap().success());
+    assert!(
+        Command::new("sh")
+            .args(["-c", script])
+            .arg(place.path("out"))
+            .current_dir(place.path(""))
+            .status()
+            .unwrap()
+            .success()
+    );
     let mut user = Command::new("setpriv");
     user.args(["--reuid", "65534", "--regid", "65534", "--clear-groups", "--", crate::harness::GULLET]);
     user.args(["restore", "app@latest", "--store"]).arg(place.path("depot")).args(["--into"]).arg(place.path("out"));

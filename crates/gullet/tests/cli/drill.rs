@@ -90,7 +90,8 @@ fn what_is_damaged_in_the_store_or_has_no_room_is_said_and_cleared() {
     let full = desk.place.path("full");
     let _mounted = Mounted::at(&full, "16k");
     let text = fs::read_to_string(desk.place.path("gullet.toml")).unwrap();
-    let small = text.replace("[app.quaybook.drill]", &format!("[app.quaybook.drill]\nscratch = \"{}\"", full.display()));
+    let small =
+        text.replace("[app.quaybook.drill]", &format!("[app.quaybook.drill]\nscratch = \"{}\"", full.display()));
     desk.place.file("small.toml", small);
     desk.place.gullet(&["--definition", "small.toml", "drill", "quaybook"]).exits(4).says("and the drill needs");
     let inside = format!("[app.quaybook.drill]\nscratch = \"{}\"", desk.place.path("desk/manifests").display());

@@ -47,7 +47,11 @@ const GO: [&str; 6] = ["restore", "app", "--in-place", "--yes", "--accept", "run
 #[test]
 fn the_old_state_is_kept_until_it_is_discarded_and_comes_back_when_it_is_wanted() {
     let (place, captured, changed) = documents("");
-    place.gullet(&["restore", "app", "--in-place", "--yes"]).exits(4).says("--accept running").says("nothing was touched");
+    place
+        .gullet(&["restore", "app", "--in-place", "--yes"])
+        .exits(4)
+        .says("--accept running")
+        .says("nothing was touched");
     let plan = place.gullet(&["restore", "app", "--in-place", "--plan"]).exits(0);
     for line in ["made since", "docs/since", "excluded by `*.tmp`", "goes on", "set aside"] {
         assert!(plan.out.contains(line), "{line}: {}", plan.out);
@@ -92,7 +96,11 @@ fn a_part_or_a_path_alone_leaves_the_rest_as_it_is() {
     place.file("docs/sub/deep/c", "changed deep down");
     place.gullet(&[&GO[..], &["--part", "docs"]].concat()).exits(0);
     assert_eq!(fs::read_to_string(place.path("docs/a")).unwrap(), "as it was");
-    assert_eq!(fs::read_to_string(place.path("docs/sub/deep/c")).unwrap(), "changed deep down", "another part's goes on");
+    assert_eq!(
+        fs::read_to_string(place.path("docs/sub/deep/c")).unwrap(),
+        "changed deep down",
+        "another part's goes on"
+    );
     place.gullet(&["restore", "app", "--undo", "--yes"]).exits(0);
     place.gullet(&["restore", "app", "--discard-old", "--yes"]).exits(0);
     let path = place.text("docs/a");
@@ -147,7 +155,8 @@ fn a_mount_point_and_a_bind_mount_are_swapped_inside_and_a_link_is_followed() {
     place.gullet(&["run", "app"]).exits(0);
     change(&place);
     fs::create_dir(place.path("elsewhere")).unwrap();
-    let bind = Command::new("mount").arg("--bind").arg(place.path("real")).arg(place.path("elsewhere")).status().unwrap();
+    let bind =
+        Command::new("mount").arg("--bind").arg(place.path("real")).arg(place.path("elsewhere")).status().unwrap();
     assert!(bind.success());
     let done = place.gullet(&[&GO[..], &["--drop"]].concat());
     let seen = look(&place.path("elsewhere"));
@@ -212,11 +221,19 @@ fn a_desk_is_stopped_restored_and_serves_again_and_what_is_damaged_changes_nothi
 #[test]
 fn a_check_that_does_not_hold_brings_the_old_state_back() {
     for (from, to, why) in [
-        ("before_start = [", "before_start = [{ name = \"never\", run = [\"false\"] }, ", "the check `never` does not hold"),
+        (
+            "before_start = [",
+            "before_start = [{ name = \"never\", run = [\"false\"] }, ",
+            "the check `never` does not hold",
+        ),
         ("at_boot", "checks = [{ name = \"late\", run = [\"false\"] }]\nat_boot", "the check `late`"),
         ("serve > /dev/null 2>&1 &", "serve --no-such-option > /dev/null 2>&1", "it does not start on the new state"),
     ] {
-        let desk = Desk::with(|text| text.replace(from, to));
+        // Nothing is to be waited for long that never comes.
+        let desk = Desk::with(|text| {
+            text.replace(from, to)
+                .replace("prints = \"serving\", within = \"10s\"", "prints = \"serving\", within = \"2s\"")
+        });
         desk.run().exits(0);
         let folder = desk.place.path("desk/manifests");
         let mark = desk.place.file("desk/manifests/mark", "of the old state");
@@ -238,7 +255,8 @@ fn a_server_that_does_not_stop_is_left_as_it_is() {
     let desk = Desk::with(|text| {
         let stop = "\"stop\"], limit = \"10s\" }\nstopped = ";
         assert!(text.contains(stop));
-        text.replace(stop, "\"state\"], limit = \"10s\" }\nstopped = ").replace("exit = 1, within = \"10s\"", "exit = 1, within = \"1s\"")
+        text.replace(stop, "\"state\"], limit = \"10s\" }\nstopped = ")
+            .replace("exit = 1, within = \"10s\"", "exit = 1, within = \"1s\"")
     });
     desk.run().exits(0);
     desk.place.gullet(&["restore", "quaybook", "--in-place", "--yes"]).says("it does not stop");
@@ -273,5 +291,32 @@ fn disks_of_other_kinds_do_it_too() {
         assert_eq!(look(&place.path("disk/docs")), captured, "{kind}");
         place.gullet(&["restore", "app", "--undo", "--yes"]).exits(0);
         assert_eq!(look(&place.path("disk/docs")), changed, "{kind}");
+    }
+}
+
+#[test]
+fn owners_of_another_machine_are_named_and_mapped() {
+    let (place, _, _) = documents("");
+    let owner = |path: &str| {
+        let meta = fs::metadata(place.path(path)).unwrap();
+        (std::os::unix::fs::MetadataExt::uid(&meta), std::os::unix::fs::MetadataExt::gid(&meta))
+    };
+    assert!(Command::new("chown").args(["1:2"]).arg(place.path("docs/a")).status().unwrap().success());
+    place.gullet(&["run", "app"]).exits(0);
+    let capture = place.capture("docs");
+    assert!(capture["users"].to_string().contains("{\"id\":1,\"name\":\"daemon\"}"), "{}", capture["users"]);
+    place
+        .gullet(&["restore", "app", "--into", "out", "--map-owner", "daemon=4321", "--map-owner", "group:2=1234"])
+        .exits(0);
+    assert_eq!(owner(&format!("out/files{}", place.text("docs/a"))), (4321, 1234));
+    assert_eq!(owner(&format!("out/files{}", place.text("docs/sub"))), (0, 0));
+    place
+        .gullet(&[&GO[..], &["--map-owner", "1=4321"]].concat())
+        .exits(4)
+        .says("what the user daemon owned is to be 4321's");
+    place.gullet(&[&GO[..], &["--map-owner", "1=4321", "--accept", "accounts"]].concat()).exits(0);
+    assert_eq!(owner("docs/a"), (4321, 2));
+    for (wrong, why) in [("x", "who becomes whom"), ("nobody-knows=1", "in the record"), ("1=nobody-knows", "here")] {
+        place.gullet(&["restore", "app", "--into", "o2", "--map-owner", wrong]).exits(2).says(why);
     }
 }

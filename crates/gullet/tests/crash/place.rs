@@ -90,7 +90,12 @@ impl Grounded {
         let lines = |text: &str| text.lines().skip(first).map(str::to_owned).collect::<Vec<_>>();
         let without: Vec<String> = lines(&now).into_iter().filter(|line| !line.contains("x.tmp")).collect();
         let is_new = without == lines(&self.captured) && now.contains("x.tmp");
-        assert!(is_new || lines(&now) == lines(&self.changed), "{what}: neither the old state nor the new one:\n{now}\n--- old:\n{}\n--- new:\n{}", self.changed, self.captured);
+        assert!(
+            is_new || lines(&now) == lines(&self.changed),
+            "{what}: neither the old state nor the new one:\n{now}\n--- old:\n{}\n--- new:\n{}",
+            self.changed,
+            self.captured
+        );
         is_new
     }
 
@@ -172,7 +177,9 @@ fn kill_all(ground: Ground, first: usize, step: usize) -> usize {
 fn a_restore_in_place_is_killed_at_every_change() {
     std::thread::scope(|scope| {
         let first = scope.spawn(|| kill_all(Ground::Plain, 1, 2) + kill_all(Ground::MountPoint, 1, 3));
-        let second = scope.spawn(|| kill_all(Ground::Plain, 2, 2) + kill_all(Ground::Link, 2, 3) + kill_all(Ground::MountedElsewhere, 3, 3));
+        let second = scope.spawn(|| {
+            kill_all(Ground::Plain, 2, 2) + kill_all(Ground::Link, 2, 3) + kill_all(Ground::MountedElsewhere, 3, 3)
+        });
         let (first, second) = (first.join().unwrap(), second.join().unwrap());
         assert!(first > 10 && second > 10, "only {first} and {second} kills");
     });

@@ -51,7 +51,10 @@ fn exported_postgres_databases_are_proven_in_a_new_server_or_it_is_said_why_not(
     assert_eq!(server.sql("postgres", "select pg_postmaster_start_time()"), started, "the live server went on");
 
     for (script, why) in [
-        ("exec /usr/lib/postgresql/15/bin/pg_dump \"$@\" --exclude-table=public.landing", "the table inner isles.public.landing is not there"),
+        (
+            "exec /usr/lib/postgresql/15/bin/pg_dump \"$@\" --exclude-table=public.landing",
+            "the table inner isles.public.landing is not there",
+        ),
         (
             "/usr/lib/postgresql/15/bin/pg_dump \"$@\" || exit 1\nfor word; do case $word in --file=*) sed -i 's/^CREATE TABLE/CREATE TABEL/' \"${word#--file=}\";; esac; done",
             "cannot be brought into a new server",
@@ -63,7 +66,10 @@ fn exported_postgres_databases_are_proven_in_a_new_server_or_it_is_said_why_not(
     ] {
         let place = Place::new();
         let programs = program(&place, "pg_dump", script);
-        place.define(&format!("[app.app]\nno_hold = \"a test\"\n{}", parts(&server, &format!(", programs = \"{programs}\""))));
+        place.define(&format!(
+            "[app.app]\nno_hold = \"a test\"\n{}",
+            parts(&server, &format!(", programs = \"{programs}\""))
+        ));
         place.gullet(&["store", "new", "depot"]).exits(0);
         place.gullet(&["run", "app"]).exits(0);
         place.gullet(&["drill", "app"]).exits(1).says("✗ not proven").says(why);
@@ -81,9 +87,13 @@ fn a_postgres_cluster_with_a_tablespace_is_started_apart_from_the_live_one() {
     fs::create_dir(&shore).unwrap();
     give_to_nobody(&shore);
     server.sql("postgres", &format!("create tablespace shore location '{}'", shore.display()));
-    server.sql("postgres", "create table kept_ashore (n int) tablespace shore; insert into kept_ashore select generate_series(1, 500)");
+    server.sql(
+        "postgres",
+        "create table kept_ashore (n int) tablespace shore; insert into kept_ashore select generate_series(1, 500)",
+    );
     let (host, data) = (server.folder.display(), server.data.display());
-    let part = format!("[[app.app.part]]\nname = \"cluster\"\npostgres = {{ host = \"{host}\", cluster = \"{data}\" }}\n");
+    let part =
+        format!("[[app.app.part]]\nname = \"cluster\"\npostgres = {{ host = \"{host}\", cluster = \"{data}\" }}\n");
     let check = "[app.app.drill]\nchecks = [{ name = \"ashore\", run = [\"psql\", \"-h\", \"{socket.cluster}\", \"-U\", \"postgres\", \
                  \"-d\", \"postgres\", \"-Atc\", \"select count(*) from kept_ashore\"], prints = \"500\" }]\n";
     let place = Place::with_parts(&format!("{part}{check}"));
@@ -104,7 +114,9 @@ fn exported_mariadb_databases_are_proven_in_a_new_server_or_it_is_said_why_not()
     server.bank();
     let part = |more: &str| {
         let socket = server.socket();
-        format!("[[app.app.part]]\nname = \"bases\"\nmariadb = {{ socket = \"{socket}\", databases = [\"*\"]{more} }}\n")
+        format!(
+            "[[app.app.part]]\nname = \"bases\"\nmariadb = {{ socket = \"{socket}\", databases = [\"*\"]{more} }}\n"
+        )
     };
     let check = "[app.app.drill]\nchecks = [{ name = \"the bank adds up\", run = [\"mariadb\", \"--no-defaults\", \"-uroot\", \"-S\", \"{socket.bases}\", \
                  \"-NBe\", \"select (select sum(balance) from bank.account), (select coalesce(sum(amount), 0) from bank.transfer)\"], prints = \"2000000\\t0\" }]\n";
@@ -112,7 +124,12 @@ fn exported_mariadb_databases_are_proven_in_a_new_server_or_it_is_said_why_not()
     server.at_work(|| {
         place.gullet(&["run", "app"]).exits(0);
     });
-    place.gullet(&["drill", "app"]).exits(0).says("a new MariaDB takes it").says("the bank adds up").says("counts as recorded");
+    place
+        .gullet(&["drill", "app"])
+        .exits(0)
+        .says("a new MariaDB takes it")
+        .says("the bank adds up")
+        .says("counts as recorded");
     nothing_left(&place);
 
     for (script, why) in [

@@ -7,6 +7,7 @@ mod group;
 #[allow(dead_code, reason = "shared with other tests")]
 mod harness;
 mod mariadb;
+mod place;
 mod postgres;
 mod recipes;
 mod secrets;

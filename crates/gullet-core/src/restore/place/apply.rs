@@ -14,18 +14,18 @@ use gullet_store::{IoPath, PathError, Store};
 use jiff::Timestamp;
 use serde::Serialize;
 
+use super::arena_name;
 use super::busy::{users_of, wait_for_users};
 use super::journal::{Journal, JournalError, Stage};
 use super::plan::{After, PlacePart, PlacePlan, PlannedTarget, Way};
 use super::swap::{Carried, FolderTime, NEW, Name, OLD, Swap, Target, Tick, kept, path_of};
-use super::arena_name;
 use crate::definition::{HoldStep, OneOrMany, Probe, Reads, Require, RestoreSpec, Running};
 use crate::hold::{Answer, Guarded, Op, Order, notes_folder};
 use crate::hook::{Call, Limits, Patience, Runner};
 use crate::ids::random_id;
 use crate::logbook::Logged;
 use crate::outcome::Outcome;
-use crate::part::chain;
+use crate::part::{Importer, chain};
 use crate::record::RemarkKind;
 use crate::restore::writing::{Writing, Written};
 use crate::restore::{PartResult, RestoreError, Selection, write};
@@ -137,6 +137,8 @@ struct Apply<'p, 'a> {
     guard: Option<Guarded>,
     lost: Arc<Stop>,
     stopped_at: Option<Duration>,
+    /// Databases that were brought into their servers, by part.
+    imported: Vec<(String, Vec<String>)>,
 }
 
 /// Applies a plan. The application's lock must be held by the caller for as long as this takes.
@@ -193,8 +195,18 @@ fn start(plan: &PlacePlan, journal: Journal, with: Applying<'_>) -> Result<Place
         stopped_ms: None,
     };
     let spec = plan.spec.restore.clone().unwrap_or_default();
-    let apply =
-        Apply { with, plan, spec, journal, runner, report, guard: None, lost: Arc::default(), stopped_at: None };
+    let apply = Apply {
+        with,
+        plan,
+        spec,
+        journal,
+        runner,
+        report,
+        guard: None,
+        lost: Arc::default(),
+        stopped_at: None,
+        imported: Vec::new(),
+    };
     Ok(apply.all())
 }
 
@@ -272,7 +284,9 @@ impl<'a> Apply<'_, 'a> {
         self.space()?;
         for arena in self.journal.arenas() {
             match fs::remove_dir_all(&arena) {
-                Err(error) if error.kind() != std::io::ErrorKind::NotFound => return Err(PathError::new(&arena, error).into()),
+                Err(error) if error.kind() != std::io::ErrorKind::NotFound => {
+                    return Err(PathError::new(&arena, error).into());
+                }
                 _ => {}
             }
             for folder in [&arena, &arena.join(NEW), &arena.join(OLD)] {
@@ -339,7 +353,10 @@ impl<'a> Apply<'_, 'a> {
             let free = stat.f_bavail.saturating_mul(stat.f_frsize);
             if free < *bytes {
                 let (free, bytes) = (size(free), size(*bytes));
-                let text = format!("{free} free at {}, and the new state, which is written beside the old one, has {bytes}", place.display());
+                let text = format!(
+                    "{free} free at {}, and the new state, which is written beside the old one, has {bytes}",
+                    place.display()
+                );
                 return Err(Failure::Before(text));
             }
         }
@@ -378,6 +395,7 @@ impl<'a> Apply<'_, 'a> {
                     to: &new,
                     only: &only,
                     moved: Some((piece.from.clone(), to)),
+                    owners: &plan.asked.owners,
                 };
                 let result = writing.run(&mut chunks, &mut written, self.with.world.stop, self.with.progress)?;
                 if let Some(top) = written.top.take() {
@@ -400,7 +418,11 @@ impl<'a> Apply<'_, 'a> {
         }
         for part in &self.report.parts {
             for (what, (number, first)) in &part.not_set {
-                self.report.warnings.push(format!("{}: {what} could not be set on {}: {first}", part.part, count(*number, "path")));
+                self.report.warnings.push(format!(
+                    "{}: {what} could not be set on {}: {first}",
+                    part.part,
+                    count(*number, "path")
+                ));
             }
         }
         Ok(problems)
@@ -411,11 +433,21 @@ impl<'a> Apply<'_, 'a> {
         let folder = self.journal.exports(&self.top());
         let (mut chunks, _) = self.with.store.chunks_that_can_be_read(&self.with.logged.holdings());
         let mut problems = 0;
-        for part in self.plan.parts.iter().filter(|part| matches!(part.way, Way::Command { .. } | Way::ByHand)) {
+        let plan = self.plan;
+        for part in
+            plan.parts.iter().filter(|part| matches!(part.way, Way::Command { .. } | Way::Import { .. } | Way::ByHand))
+        {
             private_folder(&folder)?;
             let to = folder.join(file_name(&part.part));
             let mut written = Written::default();
-            let writing = Writing { part: &part.part, listing: &part.listing, to: &to, only: &[], moved: None };
+            let writing = Writing {
+                part: &part.part,
+                listing: &part.listing,
+                to: &to,
+                only: &[],
+                moved: None,
+                owners: &plan.asked.owners,
+            };
             let mut result = writing.run(&mut chunks, &mut written, self.with.world.stop, self.with.progress)?;
             written.finish(&to, &mut result)?;
             problems += result.problem_count;
@@ -609,9 +641,11 @@ impl<'a> Apply<'_, 'a> {
             let began = self.now();
             (self.with.tick)("start");
             let started = self.ask_guard(Op::Leave(0)).and_then(|answer| answer.result);
-            let proven = self.spec.started.clone().map(|probes| {
-                self.runner.wait_for(&probes, &probe_call(), Limits::WITHIN).result
-            });
+            let proven = self
+                .spec
+                .started
+                .clone()
+                .map(|probes| self.runner.wait_for(&probes, &probe_call(), Limits::WITHIN).result);
             let note = if proven.is_some() { "proven" } else { "not proven: there is no `started` probe" };
             // Where there is a probe it decides, not what the command said of itself.
             let result = proven.unwrap_or(started);
@@ -638,6 +672,7 @@ impl<'a> Apply<'_, 'a> {
         for part in plan.in_order() {
             match &part.way {
                 Way::Command { stopped, .. } if *stopped == is_stopped => self.way_back(part)?,
+                Way::Import { .. } if is_stopped => self.import(part)?,
                 Way::ByHand if is_stopped => {
                     let folder = self.journal.exports(&self.top()).join(file_name(&part.part));
                     self.report.by_hand.push((part.part.clone(), folder));
@@ -646,6 +681,51 @@ impl<'a> Apply<'_, 'a> {
             }
         }
         Ok(())
+    }
+
+    /// Brings exported databases into their server.
+    fn import(&mut self, part: &PlacePart) -> Result<(), Failure> {
+        let began = self.now();
+        let folder = self.journal.exports(&self.top()).join(file_name(&part.part));
+        let what = format!("bring back {}", part.part);
+        (self.with.tick)(&what);
+        let mut made = Vec::new();
+        let result = match self.importer(&part.part) {
+            Some(Ok(server)) => server.bring(&folder, &self.runner, &mut made),
+            Some(Err(why)) => Err(why),
+            None => Err("the definition does not name its server any more".to_owned()),
+        };
+        self.imported.push((part.part.clone(), made));
+        self.step(&what, began, result.clone().map(|()| String::new()));
+        result.map_err(|why| Failure::Before(format!("{} could not be brought back: {why}", part.part)))
+    }
+
+    fn importer(&self, part: &str) -> Option<Result<Importer, String>> {
+        let capture = self.with.logged.record.capture(part)?;
+        let of = capture.each_of.as_ref().unwrap_or(&capture.part);
+        let spec = self.plan.spec.part.iter().find(|spec| spec.name == *of)?;
+        Importer::of(spec, &self.runner)
+    }
+
+    /// Removes the databases that were brought in.
+    fn take_imports_back(&mut self) {
+        for (part, made) in std::mem::take(&mut self.imported) {
+            if made.is_empty() {
+                continue;
+            }
+            let removed = match self.importer(&part) {
+                Some(Ok(server)) => server.take_back(&made, &self.runner),
+                Some(Err(why)) => Err(why),
+                None => Ok(()),
+            };
+            let text = match removed {
+                Ok(()) => format!("{part}: what was brought into the server was removed again: {}", made.join(", ")),
+                Err(why) => {
+                    format!("{part}: what was brought into the server is still there ({}): {why}", made.join(", "))
+                }
+            };
+            self.report.warnings.push(text);
+        }
     }
 
     fn way_back(&mut self, part: &PlacePart) -> Result<(), Failure> {
@@ -694,8 +774,11 @@ impl<'a> Apply<'_, 'a> {
         (self.with.tick)("go back");
         let back = match self.guard {
             Some(_) => self.ask_guard(Op::GoBack).and_then(|answer| answer.result),
-            None => super::journal::go_back(&top, &self.plan.app, self.with.world.clock).map(drop).map_err(|error| chain(&error)),
+            None => super::journal::go_back(&top, &self.plan.app, self.with.world.clock)
+                .map(drop)
+                .map_err(|error| chain(&error)),
         };
+        self.take_imports_back();
         self.report.went_back = was_open && back.is_ok();
         if was_open {
             self.step("go back", began, back.clone().map(|()| "the old state is in place again".to_owned()));
@@ -757,13 +840,20 @@ impl<'a> Apply<'_, 'a> {
             let _ = self.ask_guard(Op::ProveLeft(0));
         }
         for after in &mut self.report.after {
-            let probe = self.plan.spec.part.iter().filter(|part| part.name == after.part).find_map(|p| p.done_when.get(&after.text));
+            let probe = self
+                .plan
+                .spec
+                .part
+                .iter()
+                .filter(|part| part.name == after.part)
+                .find_map(|p| p.done_when.get(&after.text));
             if let Some(probe) = probe {
                 let probes = OneOrMany::One(Box::new(probe.clone()));
                 after.done = Some(self.runner.ask(&probes, &probe_call()).result);
             }
         }
-        let incomplete = !self.plan.missing.is_empty() || !self.plan.outside.is_empty() || !self.report.by_hand.is_empty();
+        let incomplete =
+            !self.plan.missing.is_empty() || !self.plan.outside.is_empty() || !self.report.by_hand.is_empty();
         let warned = !self.report.warnings.is_empty() || !self.plan.outcome.is_whole();
         self.report.outcome = match (incomplete, warned) {
             (true, _) => Outcome::Incomplete,
@@ -792,7 +882,8 @@ impl<'a> Apply<'_, 'a> {
 
 /// The one file in the folder of a capture.
 pub(crate) fn only_file(folder: &Path) -> Result<PathBuf, String> {
-    let mut files: Vec<PathBuf> = fs::read_dir(folder).into_iter().flatten().flatten().map(|entry| entry.path()).collect();
+    let mut files: Vec<PathBuf> =
+        fs::read_dir(folder).into_iter().flatten().flatten().map(|entry| entry.path()).collect();
     match (files.pop(), files.is_empty()) {
         (Some(file), true) if file.is_file() => Ok(file),
         _ => Err("it does not consist of one file, so there is none to read on standard input".to_owned()),
@@ -807,11 +898,7 @@ fn probe_call<'c>() -> Call<'c> {
 ///
 /// # Errors
 /// In words, and whether the application is left stopped.
-pub fn take_back(
-    journal: &Journal,
-    spec: &RestoreSpec,
-    with: &mut Applying<'_>,
-) -> Result<(), (String, bool)> {
+pub fn take_back(journal: &Journal, spec: &RestoreSpec, with: &mut Applying<'_>) -> Result<(), (String, bool)> {
     let top = with.state.folder().to_path_buf();
     let mut journal = journal.clone();
     let step = HoldStep {
@@ -842,7 +929,9 @@ pub fn take_back(
     };
     let ask = |guard: &mut Option<Guarded>, op: Op| match guard {
         None => Ok(()),
-        Some(guard) => guard.ask(op, with.world.stop).map_err(|error| error.to_string()).and_then(|answer| answer.result),
+        Some(guard) => {
+            guard.ask(op, with.world.stop).map_err(|error| error.to_string()).and_then(|answer| answer.result)
+        }
     };
     let mut tell = |what: &str, result: &Result<(), String>| {
         let (ok, note) = (result.is_ok(), result.clone().err().unwrap_or_default());
@@ -863,7 +952,9 @@ pub fn take_back(
     });
     tell("go back", &back);
     let open = super::journal::is_open(&top, &journal.app);
-    let started = if open { Err("the old state is not in place".to_owned()) } else {
+    let started = if open {
+        Err("the old state is not in place".to_owned())
+    } else {
         ask(&mut guard, Op::Leave(0)).and_then(|()| ask(&mut guard, Op::ProveLeft(0)))
     };
     if guard.is_some() {
@@ -879,4 +970,3 @@ pub fn take_back(
         (Err(why), Err(stuck)) => Err((format!("{why}; {stuck}"), true)),
     }
 }
-

@@ -15,6 +15,7 @@ use serde::{Deserialize, Serialize};
 
 use super::busy::wait_for_users;
 use super::swap::{Swap, SwapError, Target, path_of};
+use crate::restore::OwnerMap;
 use crate::state::{private_folder, write_whole};
 use crate::world::Clock;
 
@@ -65,6 +66,9 @@ pub struct Asked {
     pub paths: Vec<gullet_store::listing::PathName>,
     /// Paths that come elsewhere: the old prefix and the new one.
     pub maps: Vec<(PathBuf, PathBuf)>,
+    /// Who owns here what somebody else owned there.
+    #[serde(default)]
+    pub owners: OwnerMap,
     /// Nothing of the old state goes on in the new one.
     pub drop: bool,
     /// A run that is not complete is good enough.
@@ -262,9 +266,8 @@ pub(crate) fn go_back(state: &Path, app: &str, clock: &dyn Clock) -> Result<bool
 /// The applications that have a journal.
 pub fn all(state: &Path) -> Vec<String> {
     let entries = fs::read_dir(folder(state)).into_iter().flatten().flatten();
-    let mut names: Vec<String> = entries
-        .filter_map(|entry| Some(entry.file_name().to_str()?.strip_suffix(".json")?.to_owned()))
-        .collect();
+    let mut names: Vec<String> =
+        entries.filter_map(|entry| Some(entry.file_name().to_str()?.strip_suffix(".json")?.to_owned())).collect();
     names.sort();
     names
 }

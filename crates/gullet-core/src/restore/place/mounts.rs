@@ -37,7 +37,8 @@ fn unescaped(text: &str) -> PathBuf {
     let mut out = Vec::with_capacity(bytes.len());
     let mut at = 0;
     while at < bytes.len() {
-        let octal = bytes.get(at + 1..at + 4).filter(|digits| bytes[at] == b'\\' && digits.iter().all(u8::is_ascii_digit));
+        let octal =
+            bytes.get(at + 1..at + 4).filter(|digits| bytes[at] == b'\\' && digits.iter().all(u8::is_ascii_digit));
         match octal.and_then(|digits| u8::from_str_radix(std::str::from_utf8(digits).ok()?, 8).ok()) {
             Some(byte) => {
                 out.push(byte);
@@ -160,6 +161,9 @@ mod tests {
         let theirs = parse("90 80 8:2 /desk /data rw - ext4 /dev/sdb1 rw\n91 80 0:44 / / rw - overlay overlay rw\n");
         let others = [("process 7 (desk)".to_owned(), theirs)];
         let judged = judged("/srv/desk", &others);
-        assert!(matches!(&judged, Ok(How::Inside(why, _)) if why.contains("at /data of process 7 (desk)")), "{judged:?}");
+        assert!(
+            matches!(&judged, Ok(How::Inside(why, _)) if why.contains("at /data of process 7 (desk)")),
+            "{judged:?}"
+        );
     }
 }

@@ -12,9 +12,10 @@ use super::journal::Asked;
 use super::mounts::{self, How};
 use super::swap::path_of;
 use crate::definition::{App, OneOrMany, PartKind, Probe, Reads, Require, Running, WayBack};
+use crate::hook::Runner;
 use crate::logbook::{Logbook, Logged};
 use crate::outcome::Outcome;
-use crate::part::{Why, remaining};
+use crate::part::{Importer, Why, postgres_programs, remaining};
 use crate::plan::{Plan, PlannedPart, command_text};
 use crate::record::{Capture, Layout};
 use crate::restore::select::Selection;
@@ -41,6 +42,11 @@ pub enum Way {
         command: String,
         /// Whether the application is stopped then.
         stopped: bool,
+    },
+    /// The server's own client brings it into the server, where it must not be yet.
+    Import {
+        /// The server.
+        server: String,
     },
     /// It comes back with another part, which has all of it too.
     Within {
@@ -284,6 +290,13 @@ impl PlacePlan {
         chunks: &mut ChunkReader,
         ground: &Ground<'_>,
     ) -> Result<(), RestoreError> {
+        let runner = Runner {
+            world: ground.world,
+            app: self.app.clone(),
+            run: self.run.clone(),
+            folder: ground.state.join("scratch"),
+            top: ground.state.to_path_buf(),
+        };
         // (the path in the listing, the root here, part, whether it is a folder, what goes with it)
         let mut found: Vec<(PathName, PathBuf, usize, bool, Vec<String>)> = Vec::new();
         for part in chosen {
@@ -319,7 +332,8 @@ impl PlacePlan {
             } else if !self.asked.paths.is_empty() {
                 continue;
             }
-            let spec = self.spec.part.iter().find(|spec| spec.name == *capture.each_of.as_ref().unwrap_or(&capture.part));
+            let spec =
+                self.spec.part.iter().find(|spec| spec.name == *capture.each_of.as_ref().unwrap_or(&capture.part));
             let back = spec.and_then(|spec| spec.restore.clone());
             let way = match (&capture.layout, &back) {
                 (Layout::Source, _) => Way::Files { roots },
@@ -331,7 +345,11 @@ impl PlacePlan {
                         stopped: back.when != Some(Running::Started),
                     }
                 }
-                (Layout::Export, None) => Way::ByHand,
+                (Layout::Export, None) => match spec.and_then(|spec| Importer::of(spec, &runner)) {
+                    Some(Ok(server)) => Way::Import { server: server.describe() },
+                    Some(Err(why)) => return Err(refused(format!("{}: {why}", part.part))),
+                    None => Way::ByHand,
+                },
             };
             self.parts.push(PlacePart {
                 part: part.part.clone(),
@@ -356,7 +374,8 @@ impl PlacePlan {
         // The outermost roots change hands; what lies within them goes with them.
         all.sort_by(|a, b| (a.0.as_os_str().len(), a.3).cmp(&(b.0.as_os_str().len(), b.3)));
         for (real, name, here, part, is_folder, beside) in all {
-            let outer = self.targets.iter().position(|target| real == target.resolved || real.starts_with(&target.resolved));
+            let outer =
+                self.targets.iter().position(|target| real == target.resolved || real.starts_with(&target.resolved));
             let target = match outer {
                 Some(outer) => outer,
                 None => {
@@ -393,7 +412,9 @@ impl PlacePlan {
             return Err(refused(format!("`{shown}` is {is} here and was {was}: move it away first")));
         }
         let how = match &meta {
-            Some(_) => mounts::look(real)?.map_err(|why| refused(format!("`{shown}` cannot be restored in place: {why}")))?,
+            Some(_) => {
+                mounts::look(real)?.map_err(|why| refused(format!("`{shown}` cannot be restored in place: {why}")))?
+            }
             None => How::Rename,
         };
         let (inside, seen_at) = match how {
@@ -425,16 +446,20 @@ impl PlacePlan {
             if !matches!(part.way, Way::Files { .. }) {
                 continue;
             }
-            let found = remaining(spec, plan, &part.listing, chunks, &here)
-                .map_err(|error| refused(format!("what is there now cannot be looked at: {}", crate::part::chain(&error))))?;
+            let found = remaining(spec, plan, &part.listing, chunks, &here).map_err(|error| {
+                refused(format!("what is there now cannot be looked at: {}", crate::part::chain(&error)))
+            })?;
             for (path, why) in found {
                 let real = fs::canonicalize(path.parent().unwrap_or(&path)).unwrap_or_else(|_| path.clone());
                 let real = path.file_name().map_or(real.clone(), |name| real.join(name));
-                let is_ours = self.targets.iter().any(|target| real != target.resolved && real.starts_with(&target.resolved));
+                let is_ours =
+                    self.targets.iter().any(|target| real != target.resolved && real.starts_with(&target.resolved));
                 if !is_ours {
                     continue;
                 }
-                let of_another = |why: &str| why.strip_prefix("belongs to the part `").and_then(|rest| rest.strip_suffix('`')).map(str::to_owned);
+                let of_another = |why: &str| {
+                    why.strip_prefix("belongs to the part `").and_then(|rest| rest.strip_suffix('`')).map(str::to_owned)
+                };
                 match why {
                     Why::Since => all.push((real, "made since".to_owned(), false)),
                     Why::LeftOut(why) => match of_another(&why) {
@@ -473,7 +498,12 @@ impl PlacePlan {
         let spec = self.spec.restore.clone().unwrap_or_default();
         let mut steps = Vec::new();
         let probes = |probes: &Option<OneOrMany<Probe>>| {
-            probes.iter().flat_map(OneOrMany::all).map(|probe| command_text(&probe.command)).collect::<Vec<_>>().join("; ")
+            probes
+                .iter()
+                .flat_map(OneOrMany::all)
+                .map(|probe| command_text(&probe.command))
+                .collect::<Vec<_>>()
+                .join("; ")
         };
         if let Some(stop) = &spec.stop {
             steps.push(("stop".to_owned(), command_text(stop)));
@@ -483,6 +513,9 @@ impl PlacePlan {
             self.in_order().into_iter().filter_map(move |part| match &part.way {
                 Way::Command { command, stopped: when } if *when == stopped => {
                     Some((format!("bring back {}", part.part), command.clone()))
+                }
+                Way::Import { server } if stopped => {
+                    Some((format!("bring back {}", part.part), format!("into {server}")))
                 }
                 _ => None,
             })
@@ -537,6 +570,23 @@ impl PlacePlan {
         };
         if kind(then) != kind(now) {
             found.push(("system", format!("the run is of {}; this is {}", kind(then), kind(now))));
+        }
+        for part in self.plan_then.iter().flat_map(|plan| &plan.parts) {
+            let version = record.capture(&part.name).and_then(|capture| capture.facts.get("server_version")?.as_u64());
+            let cluster = part.spec.postgres.as_ref().filter(|spec| spec.cluster.is_some());
+            if let (Some(spec), Some(major)) = (cluster, version)
+                && !crate::engine::program(&postgres_programs(spec, u32::try_from(major).unwrap_or(0)), &["postgres"])
+                    .is_absolute()
+            {
+                let text = format!("{} is of PostgreSQL {major}, and no such server is installed here", part.name);
+                found.push(("engine", text));
+            }
+        }
+        let strangers = self.asked.owners.strangers(&record.captures);
+        if !strangers.is_empty() {
+            let more = if strangers.len() > NAMED { ", …" } else { "" };
+            let text = strangers.into_iter().take(NAMED).collect::<Vec<_>>().join("; ");
+            found.push(("accounts", format!("{text}{more} (`--owners-by-name`, or `--map-owner OLD=NEW`)")));
         }
         let new: Vec<String> =
             self.targets.iter().filter(|t| !t.is_there).map(|target| target.root.display().to_string()).collect();

@@ -205,7 +205,9 @@ fn rename(from: &Path, to: &Path, flags: RenameFlags, tick: Tick<'_>) -> Result<
 fn put(from: &Path, to: &Path, tick: Tick<'_>) -> Result<(), PathError> {
     match rename(from, to, RenameFlags::NOREPLACE, tick) {
         // Some filesystems know no flags. Nothing is there, which was looked at just now.
-        Err(Errno::INVAL | Errno::NOSYS | Errno::NOTSUP) if Identity::of(to)?.is_none() => fs::rename(from, to).at(from),
+        Err(Errno::INVAL | Errno::NOSYS | Errno::NOTSUP) if Identity::of(to)?.is_none() => {
+            fs::rename(from, to).at(from)
+        }
         result => result.at(from),
     }
 }
@@ -475,7 +477,11 @@ mod tests {
 
     /// What is in place, without times of folders that are made for what is carried over.
     fn names(tree: &Tree) -> Vec<String> {
-        tree.all("data").lines().filter(|line| !line.starts_with("= ")).map(|line| line.split(' ').next().unwrap_or("").to_owned()).collect()
+        tree.all("data")
+            .lines()
+            .filter(|line| !line.starts_with("= "))
+            .map(|line| line.split(' ').next().unwrap_or("").to_owned())
+            .collect()
     }
 
     #[test]

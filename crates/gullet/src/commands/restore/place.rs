@@ -4,7 +4,8 @@ use gullet_core::definition::{Loaded, RestoreSpec};
 use gullet_core::logbook::{Logbook, Logged};
 use gullet_core::restore::RestoreError;
 use gullet_core::restore::place::{
-    Applying, Asked, Ground, Journal, JournalError, PlacePlan, PlaceReport, PlaceStep, Stage, Way, apply, go_on, take_back,
+    Applying, Asked, Ground, Journal, JournalError, PlacePlan, PlaceReport, PlaceStep, Stage, Way, apply, go_on,
+    take_back,
 };
 use gullet_core::state::State;
 use gullet_store::Store;
@@ -66,7 +67,13 @@ pub fn place(ui: &mut Ui, global: &Global, args: &RestoreArgs) -> Result<Exit, C
 }
 
 impl Here {
-    fn ground<'g>(&'g self, store: &'g Store, book: &'g Logbook, logged: &'g Logged, folder: &'g std::path::Path) -> Ground<'g> {
+    fn ground<'g>(
+        &'g self,
+        store: &'g Store,
+        book: &'g Logbook,
+        logged: &'g Logged,
+        folder: &'g std::path::Path,
+    ) -> Ground<'g> {
         Ground {
             logged,
             book,
@@ -97,6 +104,7 @@ impl Here {
             parts: args.parts.clone(),
             paths: args.paths.iter().map(path).collect(),
             maps: args.place.map.clone(),
+            owners: super::owners(args, run_of(&self.reading, &args.run)?.2)?,
             drop: args.place.drop,
             incomplete_too: args.place.incomplete_too,
         };
@@ -192,11 +200,16 @@ impl Here {
 
     fn go_on(&self, ui: &mut Ui, args: &RestoreArgs, journal: Journal) -> Result<Exit, CommandError> {
         if matches!(journal.stage, Stage::Done | Stage::Undone) {
-            let text = format!("there is nothing to go on with: the restore of run {} is {}", journal.run, journal.stage.words());
+            let text = format!(
+                "there is nothing to go on with: the restore of run {} is {}",
+                journal.run,
+                journal.stage.words()
+            );
             return Err(CommandError::text(Exit::Usage, text));
         }
         // Whatever was agreed to when it began holds for going on with it.
-        let every: Vec<String> = ["host", "alive", "system", "paths", "running", "boot"].map(str::to_owned).to_vec();
+        let every: Vec<String> =
+            ["host", "alive", "system", "accounts", "engine", "paths", "running", "boot"].map(str::to_owned).to_vec();
         let accepted = if args.place.accept.is_empty() { every } else { args.place.accept.clone() };
         let (plan, store, logged) = self.plan(&journal.run, journal.asked.clone(), &accepted)?;
         if !ui.is_json() && !ui.is_quiet() {
@@ -216,7 +229,10 @@ impl Here {
             // The old state was never away, or is back: only what lies beside is removed.
             Stage::Writing | Stage::Written => {
                 journal.discard(self.state.folder())?;
-                ui.say(format!("{} {app}: the old state is in place, and nothing is beside it", styled(GOOD, "✓ undone:")));
+                ui.say(format!(
+                    "{} {app}: the old state is in place, and nothing is beside it",
+                    styled(GOOD, "✓ undone:")
+                ));
                 return Ok(Exit::Complete);
             }
             Stage::Swapping | Stage::Swapped | Stage::GoingBack => {
@@ -229,7 +245,10 @@ impl Here {
             Stage::Done => {}
         }
         if !args.place.yes {
-            let text = format!("the old state of {app} would come back, and all that was written since {} would be set aside", crate::text::time(journal.began));
+            let text = format!(
+                "the old state of {app} would come back, and all that was written since {} would be set aside",
+                crate::text::time(journal.began)
+            );
             ui.say(text);
             ui.tell("nothing was touched; say --yes to do it");
             return Ok(Exit::Refused);
@@ -315,12 +334,16 @@ fn show_plan(ui: &mut Ui, plan: &PlacePlan) {
     let rows = plan.parts.iter().map(|part| {
         let how = match &part.way {
             Way::Files { roots } => {
-                format!("replaces {}", roots.iter().map(|root| root.display().to_string()).collect::<Vec<_>>().join(", "))
+                format!(
+                    "replaces {}",
+                    roots.iter().map(|root| root.display().to_string()).collect::<Vec<_>>().join(", ")
+                )
             }
             Way::Command { command, stopped } => {
                 let when = if *stopped { "while it is stopped" } else { "when it is started" };
                 format!("by a command, {when}: {command}")
             }
+            Way::Import { server } => format!("into {server}, where none of it may be yet"),
             Way::Within { other } => format!("with {other}, which has all of it"),
             Way::ByHand => "by hand: it is put into a folder of its own".to_owned(),
         };
@@ -335,7 +358,10 @@ fn show_plan(ui: &mut Ui, plan: &PlacePlan) {
     ui.say(table(&["part", ">files", ">size", "how"], rows.chain(missing).chain(outside).collect()));
     for target in plan.targets.iter().filter(|target| target.inside.is_some()) {
         let why = target.inside.as_deref().unwrap_or("");
-        ui.say(format!("  {}", harmless(&format!("what is in {} is swapped, not the folder: {why}", target.root.display()))));
+        ui.say(format!(
+            "  {}",
+            harmless(&format!("what is in {} is swapped, not the folder: {why}", target.root.display()))
+        ));
     }
     if !plan.leftovers.is_empty() {
         ui.say(styled(BOLD, "there now, and not in the run"));
@@ -381,7 +407,8 @@ fn show_report(ui: &mut Ui, plan: &PlacePlan, report: &PlaceReport) {
             if !report.after.is_empty() && !ui.is_quiet() {
                 ui.say(styled(BOLD, "to do by hand"));
                 for after in &report.after {
-                    let text = if after.is_lack { format!("it does not carry {}", after.text) } else { after.text.clone() };
+                    let text =
+                        if after.is_lack { format!("it does not carry {}", after.text) } else { after.text.clone() };
                     let (mark, more) = match &after.done {
                         None => ("-".to_owned(), String::new()),
                         Some(Ok(())) => (styled(GOOD, "✓"), String::new()),
@@ -392,7 +419,9 @@ fn show_report(ui: &mut Ui, plan: &PlacePlan, report: &PlaceReport) {
             }
             let stopped = report.stopped_ms.map(|ms| format!("; stopped for {}", duration(ms))).unwrap_or_default();
             ui.say(format!("{}{stopped}", outcome(report.outcome)));
-            ui.tell(format!("the old state is kept; gullet restore {app} --discard-old removes it, --undo puts it back"));
+            ui.tell(format!(
+                "the old state is kept; gullet restore {app} --discard-old removes it, --undo puts it back"
+            ));
         }
         Some(why) => {
             ui.complain(format!("{} {}", styled(BAD, "error:"), harmless(why)));
@@ -406,7 +435,9 @@ fn show_report(ui: &mut Ui, plan: &PlacePlan, report: &PlaceReport) {
                 ui.hint(&by_hand);
             }
             if report.is_ready {
-                ui.hint(&format!("the new state lies ready: gullet restore {app} --continue tries again, --undo removes it"));
+                ui.hint(&format!(
+                    "the new state lies ready: gullet restore {app} --continue tries again, --undo removes it"
+                ));
             }
         }
     }
