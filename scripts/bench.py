@@ -489,7 +489,27 @@ def bench_many(work, times):
     row("a run after 1,000 runs", "after 10", seconds(many), seconds(few), many / few, "≤ 1.2")
 
 
+def bench_compare(work, times):
+    say("1,000,000 files: two runs that differ in 100 of them are compared")
+    data = work / "data"
+    small_files(data, 1_000_000, 300, 11, numbered=True)
+    place = Place(work / "place", files_app(data))
+    place.gullet("run", "app")
+    for number in range(100):
+        at = number * 10_000 + 7
+        with open(data / f"d{at // 1000:04}" / f"list-{at:07}.txt", "a") as file:
+            file.write("changed")
+    place.gullet("run", "app")
+    first, second = [run["run"] for run in place.json("runs")]
+    found = place.json("compare", first, second)[0]["tally"]
+    assert found["changed"] == 100 and found["added"] == found["gone"] == 0, found
+    given = [place.gullet("compare", first, second, "--json") for _ in range(max(times, 7))]
+    row("compare two runs of 1,000,000 files, 100 changed", "-", seconds(median([took for took, _ in given])), "-", 0, "< 2 s",
+        memory_text(given))
+
+
 BENCHES = {
+    "compare": bench_compare,
     "hold": bench_hold,
     "first": bench_first,
     "large": bench_large,

@@ -3,6 +3,6 @@
 set -eu
 cd "$(dirname "$0")/.."
 echo "services: PostgreSQL and MariaDB captured under load, ten times each"
-GULLET_TRIES=10 cargo test -p gullet --test services -- --nocapture a_cluster_that_works databases_are_exported_and_counted the_files_are_captured without_a_log
+GULLET_TRIES=10 cargo test --workspace --test services -- --nocapture a_cluster_that_works databases_are_exported_and_counted the_files_are_captured without_a_log
 echo "crash matrix: SIGKILL at every event of a run, and 500 times at random moments"
-GULLET_KILLS=500 cargo test -p gullet --test crash -- --nocapture
+GULLET_KILLS=500 cargo test --workspace --test crash -- --nocapture

@@ -23,6 +23,7 @@ postgres=/usr/lib/postgresql/15/bin
 nobody() { setpriv --reuid 65534 --regid 65534 --clear-groups "$@"; }
 cleanup() {
   kill $xvfb $desk 2>/dev/null || true
+  "$place/quaybook" --desk "$place/desk" stop >/dev/null 2>&1 || true
   nobody $postgres/pg_ctl -D "$work/pg/data" -m immediate stop >/dev/null 2>&1 || true
   rm -rf "$work"
 }
@@ -62,6 +63,10 @@ shot show "gullet show quaybook@latest" 8 180 57
 shot verify "gullet verify"
 shot status "gullet status"
 shot restore "gullet restore quaybook@latest --into restored"
+shot drill "gullet drill quaybook; gullet compare $(gullet runs --json | grep -o '"run": *"[^"]*"' | head -1 | cut -d'"' -f4) quaybook@latest --part manifests --part settings; gullet trace $place/desk/manifests/index.json; gullet status" 8 180 57
+touch desk/manifests/draft.tmp; echo 'new' > desk/manifests/late.list
+shot place "gullet restore quaybook --in-place --yes" 8 180 57
+gullet restore quaybook --discard-old --yes >/dev/null 2>&1
 # A second definition, sealed for a key of its own.
 gullet key new other.key >/dev/null 2>&1
 key=$(gullet key show other.key --json | grep -o 'age1[0-9a-z]*')

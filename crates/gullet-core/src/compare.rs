@@ -47,7 +47,7 @@ pub enum CompareError {
         part: String,
         /// Why.
         #[source]
-        source: StoreError,
+        source: Box<StoreError>,
     },
     /// What is there now cannot be looked at.
     #[error("{0}")]
@@ -324,7 +324,7 @@ pub fn runs(
                     let wrap = |source| CompareError::Store {
                         run: format!("{} and {}", one.record.run, other.record.run),
                         part: capture.part.clone(),
-                        source,
+                        source: Box::new(source),
                     };
                     let walked = compare_listings((&mut a, &first.root), (&mut b, &second.root), |difference| {
                         gathering.take(difference);
@@ -384,7 +384,7 @@ pub fn with_now(
             Ok::<_, StoreError>(())
         });
         let wrap =
-            |source| CompareError::Store { run: logged.record.run.to_string(), part: capture.part.clone(), source };
+            |source| CompareError::Store { run: logged.record.run.to_string(), part: capture.part.clone(), source: Box::new(source) };
         read.map_err(wrap)?;
         let more =
             remaining(part, &plan, &listing, &mut chunks, &PathName::clone).map_err(|error| now(&chain(&error)))?;
@@ -487,7 +487,7 @@ pub fn trace_path(runs: &[(&Logged, &Store)], path: &PathName, only: &[String]) 
         for capture in wanted(logged, only) {
             let Some(listing) = capture.listing.filter(|_| capture.is_captured()) else { continue };
             let wrap =
-                |source| CompareError::Store { run: logged.record.run.to_string(), part: capture.part.clone(), source };
+                |source| CompareError::Store { run: logged.record.run.to_string(), part: capture.part.clone(), source: Box::new(source) };
             let entry = ListingReader::new(&mut chunks).find(&listing.root, path).map_err(wrap)?;
             let before = last.entry((logged.record.app.clone(), capture.part.clone())).or_default();
             let what = match (&*before, &entry) {
@@ -534,7 +534,7 @@ pub fn trace_part(runs: &[(&Logged, &Store)], part: &str) -> Result<Vec<Traced>,
                     let wrap = |source| CompareError::Store {
                         run: logged.record.run.to_string(),
                         part: part.to_owned(),
-                        source,
+                        source: Box::new(source),
                     };
                     if what == What::Touched {
                         compared.map_err(wrap)?;

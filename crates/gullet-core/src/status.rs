@@ -7,6 +7,7 @@ use crate::hold::NoteHead;
 use crate::logbook::{Logbook, Logged};
 use crate::outcome::Outcome;
 use crate::record::RemarkKind;
+use crate::restore::place::{Journal, Stage};
 
 /// How an application stands. Ordered; the number is the exit code.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
@@ -74,6 +75,27 @@ pub struct RunMark {
 impl From<&Logged> for RunMark {
     fn from(logged: &Logged) -> Self {
         Self { run: logged.record.run.to_string(), started: logged.record.started, outcome: logged.outcome() }
+    }
+}
+
+impl AppStatus {
+    /// With what is to be said of a restore in place, where there is one.
+    #[must_use]
+    pub fn with_restore(mut self, journal: Option<&Journal>) -> Self {
+        let Some(journal) = journal else { return self };
+        let level = match journal.stage {
+            Stage::Done | Stage::Undone => Level::Ok,
+            Stage::Writing | Stage::Written => Level::Warning,
+            Stage::Swapping | Stage::Swapped | Stage::GoingBack => Level::Critical,
+        };
+        self.level = self.level.max(level);
+        let text = match journal.stage {
+            Stage::Done => format!("run {} was restored in place; the old state is kept", journal.run),
+            stage => format!("a restore of run {} in place is {}", journal.run, stage.words()),
+        };
+        let at = if level == Level::Ok { self.reasons.len() } else { 0 };
+        self.reasons.insert(at, text);
+        self
     }
 }
 

@@ -10,7 +10,8 @@ use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 use std::time::Duration;
 
-use rustix::process::{Pid, Signal, kill_process};
+use rustix::event::{PollFd, PollFlags, Timespec, poll};
+use rustix::process::{Pid, PidfdFlags, Signal, kill_process, pidfd_open};
 
 use crate::definition::{Mariadb, Postgres};
 use crate::engine::{EngineError, Login, Waiting, mariadb, postgres, program};
@@ -23,8 +24,8 @@ use crate::world::World;
 const STARTS_WITHIN: Duration = Duration::from_secs(30 * 60);
 /// How long it may take to answer.
 const ANSWERS_WITHIN: Duration = Duration::from_secs(30 * 60);
-/// How long it may take to end.
-const ENDS_WITHIN: Duration = Duration::from_secs(10);
+/// How long it may take to end, in seconds.
+const ENDS_WITHIN_S: i64 = 10;
 
 /// A server that runs until this is dropped.
 pub(super) struct Running {
@@ -39,11 +40,9 @@ impl Drop for Running {
     fn drop(&mut self) {
         let pid = Pid::from_child(&self.child);
         let _ = kill_process(pid, self.signal);
-        let pause = Duration::from_millis(10);
-        let mut waited = Duration::ZERO;
-        while matches!(self.child.try_wait(), Ok(None)) && waited < ENDS_WITHIN {
-            std::thread::sleep(pause);
-            waited += pause;
+        if let Ok(watch) = pidfd_open(pid, PidfdFlags::empty()) {
+            let within = Timespec { tv_sec: ENDS_WITHIN_S, tv_nsec: 0 };
+            let _ = poll(&mut [PollFd::new(&watch, PollFlags::IN)], Some(&within));
         }
         let _ = self.child.kill();
         let _ = self.child.wait();

@@ -3,6 +3,7 @@
 use clap::Args;
 use gullet_core::hold::Note;
 use gullet_core::logbook::Logbook;
+use gullet_core::restore::place::Journal;
 use gullet_core::status::{self, AppStatus, Level};
 use jiff::Timestamp;
 
@@ -68,7 +69,8 @@ fn gather(ui: &mut Ui, global: &Global, only: &[String]) -> Result<Vec<AppStatus
             Ok(book) => {
                 let notes = state.as_ref().map(|state| state.folder().join("holds"));
                 let hold = notes.and_then(|notes| Note::peek(&notes, app));
-                status::status(app, &book, hold.as_ref())
+                let restore = state.as_ref().and_then(|state| Journal::load(state.folder(), app).ok().flatten());
+                status::status(app, &book, hold.as_ref()).with_restore(restore.as_ref())
             }
             Err(error) => AppStatus {
                 app: app.clone(),

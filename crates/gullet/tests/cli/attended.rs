@@ -62,7 +62,7 @@ impl Terminal {
 fn desk() -> Desk {
     Desk::with(|definition| {
         definition
-            .replace("by_hand = ", "enter_by_hand = \"open the Desk panel and press Pause\"\nby_hand = ")
+            .replacen("by_hand = ", "enter_by_hand = \"open the Desk panel and press Pause\"\nby_hand = ", 1)
             .replace("tries = 3", "tries = 1")
             .replace("within = \"2s\"", "within = \"200ms\"")
     })

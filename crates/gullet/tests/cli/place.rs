@@ -320,3 +320,116 @@ fn owners_of_another_machine_are_named_and_mapped() {
         place.gullet(&["restore", "app", "--into", "o2", "--map-owner", wrong]).exits(2).says(why);
     }
 }
+
+/// Starts a restore of a desk that stops itself (SIGSTOP) in the middle of the swap; gives it and the number of its guard.
+fn stopped_in_the_swap(desk: &Desk) -> (std::process::Child, u64) {
+    let journal = desk.place.path("state/restores/quaybook.json");
+    for at in 1..60 {
+        let mut restore = desk.place.command(&["restore", "quaybook", "--in-place", "--yes"]);
+        restore.env("GULLET_AT_EVENT", format!("{at}:STOP")).stdout(Stdio::null()).stderr(Stdio::null());
+        let mut restore = restore.spawn().unwrap();
+        let status = format!("/proc/{}/stat", restore.id());
+        while !fs::read_to_string(&status).unwrap_or_default().contains(") T ") {
+            assert!(restore.try_wait().unwrap().is_none(), "it came to its end without a swap");
+            std::thread::sleep(std::time::Duration::from_millis(5));
+        }
+        if fs::read_to_string(&journal).unwrap_or_default().contains("\"stage\":\"swapp") {
+            let note = fs::read_to_string(desk.place.path("state/holds/quaybook.note")).unwrap();
+            let head: serde_json::Value = serde_json::from_str(&note[..=note[..4096].rfind('}').unwrap()]).unwrap();
+            return (restore, head["pid"].as_u64().unwrap());
+        }
+        let _ = Command::new("kill").args(["-CONT", &restore.id().to_string()]).status();
+        restore.wait().unwrap();
+        desk.place.gullet(&["restore", "quaybook", "--undo", "--yes"]).exits(0);
+        desk.place.gullet(&["restore", "quaybook", "--discard-old", "--yes"]).exits(0);
+        desk.wait_for("serving");
+    }
+    panic!("there is no swap");
+}
+
+#[test]
+fn main_and_guard_both_killed_in_the_swap_the_next_command_puts_the_old_state_back_and_starts() {
+    let desk = Desk::open();
+    desk.run().exits(0);
+    let mark = desk.place.file("desk/manifests/mark", "of the old state");
+    let (mut restore, guard) = stopped_in_the_swap(&desk);
+    assert_ne!(desk.state(), "serving", "it is stopped while its state changes hands");
+    assert!(Command::new("kill").args(["-KILL", &guard.to_string()]).status().unwrap().success());
+    restore.kill().unwrap();
+    restore.wait().unwrap();
+    desk.place.gullet(&["runs"]).exits(0).says("the processes that held it were gone; it is released now");
+    desk.wait_for("serving");
+    assert!(mark.exists());
+    desk.place.gullet(&["restore", "quaybook", "--continue"]).exits(0).says("it lies ready");
+    assert!(!mark.exists());
+    desk.wait_for("serving");
+}
+
+#[test]
+fn a_guard_that_is_told_to_let_go_waits_for_the_swap_and_puts_the_old_state_back() {
+    let desk = Desk::open();
+    desk.run().exits(0);
+    let mark = desk.place.file("desk/manifests/mark", "of the old state");
+    let (mut restore, guard) = stopped_in_the_swap(&desk);
+    assert!(Command::new("kill").args(["-TERM", &guard.to_string()]).status().unwrap().success());
+    std::thread::sleep(std::time::Duration::from_millis(300));
+    assert!(Command::new("kill").args(["-CONT", &restore.id().to_string()]).status().unwrap().success());
+    let code = restore.wait().unwrap().code();
+    desk.wait_for("serving");
+    // Either main had come to its end before the guard could, or the guard has put the old state back.
+    let is_old = mark.exists();
+    assert_eq!(code, Some(if is_old { 1 } else { 0 }));
+    desk.place.gullet(&["restore", "quaybook", "--undo", "--yes"]).exits(0);
+    assert!(mark.exists());
+    desk.wait_for("serving");
+}
+
+#[test]
+fn another_host_is_a_difference_and_so_is_that_it_still_lives() {
+    let (place, captured, _) = documents("");
+    let elsewhere = |more: &str| {
+        let mut command = Command::new("unshare");
+        let gullet = crate::harness::GULLET;
+        let script = format!("hostname elsewhere && exec {gullet} restore app --in-place --drop --yes --accept running {more}");
+        command.args(["--uts", "sh", "-c", &script]).current_dir(place.path("")).env_clear().env("PATH", "/usr/bin:/bin");
+        crate::harness::called(command)
+    };
+    elsewhere("").exits(4).says("this is elsewhere").says("--accept host").says("it is still alive there").says("--accept alive");
+    elsewhere("--accept host --accept alive").exits(0);
+    assert_eq!(look(&place.path("docs")), captured);
+}
+
+#[test]
+fn exports_come_back_by_commands_in_order_and_what_is_left_to_do_is_ticked_off() {
+    let part = |name: &str, more: &str| {
+        format!(
+            "[[app.app.part]]\nname = \"{name}\"\ncommand = [\"cat\", \"@/{name}\"]\nlacks = [\"the {name} key\"]\n\
+             after_restore = [\"turn the {name} key\"]\n{more}\n"
+        )
+    };
+    let by_stdin = "restore = { script = \"cat > @/a; echo a >> @/journal\", reads = \"stdin\" }\n\
+                    done_when = { \"turn the a key\" = { run = [\"test\", \"-e\", \"@/a\"] } }";
+    let by_folder = "restore = { script = \"cp $GULLET_SCRATCH/b @/b; test -f {folder}/b || echo b >> @/journal\", when = \"started\" }\n\
+                     done_when = { \"turn the b key\" = { run = [\"test\", \"-e\", \"@/nowhere\"] } }";
+    let by_folder = by_folder.replace("test -f {folder}/b || ", "");
+    let spec = "[app.app.restore]\norder = [\"b\", \"a\"]\nstop = { script = \"echo stop >> @/journal\" }\nstopped = { run = [\"true\"] }\n\
+                start = { script = \"echo start >> @/journal\" }\nstarted = { run = [\"true\"] }\nat_boot = \"stays stopped\"\n";
+    let place = Place::with_parts(&format!("{}{}{}{spec}", part("a", by_stdin), part("b", &by_folder), part("c", "")));
+    for name in ["a", "b", "c"] {
+        place.file(name, format!("{name} as it was\n"));
+    }
+    place.gullet(&["run", "app"]).exits(0);
+    place.file("a", "changed");
+    fs::remove_file(place.path("b")).unwrap();
+    let call = place.gullet(&["restore", "app", "--in-place", "--yes"]).exits(5);
+    assert_eq!(fs::read_to_string(place.path("journal")).unwrap(), "stop\na\nstart\nb\n");
+    for (name, text) in [("a", "a as it was\n"), ("b", "b as it was\n")] {
+        assert_eq!(fs::read_to_string(place.path(name)).unwrap(), text);
+    }
+    assert!(call.out.contains("✓ a: turn the a key") && call.out.contains("! b: turn the b key"), "{}", call.out);
+    assert!(call.out.contains("- c: it does not carry the c key"), "{}", call.out);
+    // What nobody knows the way back of lies where it is said to.
+    let folder = call.err.split("it lies in ").nth(1).unwrap().lines().next().unwrap();
+    assert_eq!(fs::read_to_string(Path::new(folder).join("c")).unwrap(), "c as it was\n");
+    place.gullet(&["status"]).says("the old state");
+}

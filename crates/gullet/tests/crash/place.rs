@@ -143,7 +143,7 @@ fn kill_all(ground: Ground, first: usize, step: usize) -> usize {
         let journal = grounded.desk.place.path("state/restores/quaybook.json");
         if was_killed && journal.exists() && !is_new {
             // One is finished this way, the other that way.
-            if kill % 2 == 0 {
+            if kill.is_multiple_of(2) {
                 grounded.restore(&["--continue"], None);
                 assert!(grounded.is_new(&what), "{what}: --continue did not finish it");
             } else {

@@ -18,7 +18,9 @@ fn in_process_list() -> Vec<String> {
     for entry in fs::read_dir("/proc").unwrap().flatten() {
         let arguments = fs::read(entry.path().join("cmdline")).unwrap_or_default();
         let text = String::from_utf8_lossy(&arguments).into_owned();
-        if SECRETS.iter().any(|secret| text.contains(secret)) {
+        // Another test of this file may be looking through its own place just now.
+        let is_a_look = text.starts_with("grep\0");
+        if !is_a_look && SECRETS.iter().any(|secret| text.contains(secret)) {
             found.push(text.replace('\0', " "));
         }
     }

@@ -16,7 +16,7 @@ use serde::Serialize;
 
 use super::arena_name;
 use super::busy::{users_of, wait_for_users};
-use super::journal::{Journal, JournalError, Stage};
+use super::journal::{Hands, Journal, JournalError, Stage};
 use super::plan::{After, PlacePart, PlacePlan, PlannedTarget, Way};
 use super::swap::{Carried, FolderTime, NEW, Name, OLD, Swap, Target, Tick, kept, path_of};
 use crate::definition::{HoldStep, OneOrMany, Probe, Reads, Require, RestoreSpec, Running};
@@ -137,6 +137,7 @@ struct Apply<'p, 'a> {
     guard: Option<Guarded>,
     lost: Arc<Stop>,
     stopped_at: Option<Duration>,
+    hands: Option<Hands>,
     /// Databases that were brought into their servers, by part.
     imported: Vec<(String, Vec<String>)>,
 }
@@ -205,6 +206,7 @@ fn start(plan: &PlacePlan, journal: Journal, with: Applying<'_>) -> Result<Place
         guard: None,
         lost: Arc::default(),
         stopped_at: None,
+        hands: None,
         imported: Vec::new(),
     };
     Ok(apply.all())
@@ -548,7 +550,8 @@ impl<'a> Apply<'_, 'a> {
         let began = self.now();
         self.fill()?;
         let top = self.top();
-        let hands = Journal::hands(&top, &self.plan.app)?;
+        // Kept until the application is started: nobody puts the old state back while something is brought into the new one.
+        self.hands = Some(Journal::hands(&top, &self.plan.app)?);
         // The guard may have let go meanwhile; it would have said so in the journal, had the swap been open.
         if self.guard.as_mut().is_some_and(|guard| guard.lost().is_some()) {
             return Err(Failure::Before("the guard has started the application again".to_owned()));
@@ -558,7 +561,6 @@ impl<'a> Apply<'_, 'a> {
         let swapped = self.journal.swap.forward(self.with.tick).map_err(JournalError::from);
         (self.with.tick)("note that it is swapped");
         let swapped = swapped.and_then(|()| self.journal.stage(Stage::Swapped, &top));
-        drop(hands);
         let note = format!("{} changed hands", count(self.plan.targets.len() as u64, "root"));
         self.step("swap", began, swapped.as_ref().map(|()| note).map_err(|error| chain(error)));
         Ok(swapped?)
@@ -637,6 +639,7 @@ impl<'a> Apply<'_, 'a> {
         for check in self.spec.before_start.clone() {
             self.check(&check)?;
         }
+        self.hands = None;
         if self.spec.start.is_some() {
             let began = self.now();
             (self.with.tick)("start");
@@ -770,6 +773,7 @@ impl<'a> Apply<'_, 'a> {
     fn undo(&mut self, failure: Failure) -> Failure {
         let began = self.now();
         let top = self.top();
+        self.hands = None;
         let was_open = super::journal::is_open(&top, &self.plan.app);
         (self.with.tick)("go back");
         let back = match self.guard {

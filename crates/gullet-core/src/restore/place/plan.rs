@@ -372,7 +372,7 @@ impl PlacePlan {
             all.push((resolved(&here)?, name, here, part, is_folder, beside));
         }
         // The outermost roots change hands; what lies within them goes with them.
-        all.sort_by(|a, b| (a.0.as_os_str().len(), a.3).cmp(&(b.0.as_os_str().len(), b.3)));
+        all.sort_by_key(|found| (found.0.as_os_str().len(), found.3));
         for (real, name, here, part, is_folder, beside) in all {
             let outer =
                 self.targets.iter().position(|target| real == target.resolved || real.starts_with(&target.resolved));
@@ -545,7 +545,7 @@ impl PlacePlan {
 
     fn order(&mut self) {
         // What comes into a folder comes after the folder.
-        self.pieces.sort_by(|a, b| (a.target, a.to.as_bytes().len()).cmp(&(b.target, b.to.as_bytes().len())));
+        self.pieces.sort_by_key(|piece| (piece.target, piece.to.as_bytes().len()));
     }
 
     /// What is not as it was.

@@ -269,7 +269,7 @@ impl Target {
             set_time(&homes.at, name.new_time);
         }
         if let Some(root) = &self.new_root {
-            write::set_attributes(&self.place(), root).at(&self.place())?;
+            write::set_attributes(&self.place(), root).at(self.place())?;
         }
         Ok(())
     }
@@ -301,7 +301,7 @@ impl Target {
             self.take_out_what_came(tick)?;
         }
         if let Some(root) = &self.old_root {
-            write::set_attributes(&self.place(), root).at(&self.place())?;
+            write::set_attributes(&self.place(), root).at(self.place())?;
         }
         Ok(())
     }
@@ -378,7 +378,7 @@ impl Swap {
         self.new_times.iter().for_each(FolderTime::set);
         for target in &self.targets {
             if let Some(root) = &target.old_root {
-                write::set_attributes(&target.place(), root).at(&target.place())?;
+                write::set_attributes(&target.place(), root).at(target.place())?;
             }
         }
         self.sync()
