@@ -30,8 +30,7 @@ cleanup() {
 trap cleanup EXIT
 until xdpyinfo >/dev/null 2>&1; do sleep 0.05; done
 sleep 2
-sed -e "s|@QUAYBOOK@|quaybook|; s|@STATE@|$place/state|; s|@DEPOT@|$place/depot|; s|@DESK@|$place/desk|g; s|@QUAYBOOK@|quaybook|g" \
-  crates/gullet/src/demo.toml | sed "s|\"quaybook\", \"--desk\"|\"$place/quaybook\", \"--desk\"|g; s|\"quaybook\", \"--version\"|\"$place/quaybook\", \"--version\"|" > "$work/gullet.toml"
+sed -e "s|@QUAYBOOK@|$place/quaybook|g; s|@STATE@|$place/state|; s|@DEPOT@|$place/depot|; s|@DESK@|$place/desk|g" crates/gullet/src/demo.toml > "$work/gullet.toml"
 cd "$place"
 
 # shot NAME COMMAND [FONT COLUMNS ROWS]: runs the command in a terminal and takes its picture.
@@ -63,7 +62,7 @@ shot show "gullet show quaybook@latest" 8 180 57
 shot verify "gullet verify"
 shot status "gullet status"
 shot restore "gullet restore quaybook@latest --into restored"
-shot drill "gullet drill quaybook; gullet compare $(gullet runs --json | grep -o '"run": *"[^"]*"' | head -1 | cut -d'"' -f4) quaybook@latest --part manifests --part settings; gullet trace $place/desk/manifests/index.json; gullet status" 8 180 57
+shot drill "gullet drill quaybook; gullet compare $(gullet runs --json | grep -o '"run": *"[^"]*"' | head -1 | cut -d'"' -f4) quaybook@latest --part till --part ledger-inner-isles; gullet trace $place/desk/manifests/index.json; gullet status" 8 180 57
 touch desk/manifests/draft.tmp; echo 'new' > desk/manifests/late.list
 shot place "gullet restore quaybook --in-place --yes" 8 180 57
 gullet restore quaybook --discard-old --yes >/dev/null 2>&1

@@ -17,7 +17,7 @@ use similar::{ChangeTag, TextDiff};
 
 use crate::logbook::Logged;
 use crate::outcome::Outcome;
-use crate::part::{Why, chain, remaining};
+use crate::part::{Why, chain, name_of, remaining};
 use crate::plan::Plan;
 use crate::record::{Capture, Layout};
 
@@ -383,8 +383,11 @@ pub fn with_now(
             look_at(&entry, reread, &mut another, &mut gathering);
             Ok::<_, StoreError>(())
         });
-        let wrap =
-            |source| CompareError::Store { run: logged.record.run.to_string(), part: capture.part.clone(), source: Box::new(source) };
+        let wrap = |source| CompareError::Store {
+            run: logged.record.run.to_string(),
+            part: capture.part.clone(),
+            source: Box::new(source),
+        };
         read.map_err(wrap)?;
         let more =
             remaining(part, &plan, &listing, &mut chunks, &PathName::clone).map_err(|error| now(&chain(&error)))?;
@@ -397,12 +400,6 @@ pub fn with_now(
         compared.push(gathering.comparison);
     }
     Ok(compared)
-}
-
-fn name_of(path: &Path) -> PathName {
-    use std::os::unix::ffi::OsStrExt;
-    let bytes = path.as_os_str().as_bytes();
-    PathName::new(bytes.strip_prefix(b"/").unwrap_or(bytes))
 }
 
 /// Compares an entry with what is at its path now.
@@ -486,8 +483,11 @@ pub fn trace_path(runs: &[(&Logged, &Store)], path: &PathName, only: &[String]) 
         let (mut chunks, _) = store.chunks_that_can_be_read(&logged.holdings());
         for capture in wanted(logged, only) {
             let Some(listing) = capture.listing.filter(|_| capture.is_captured()) else { continue };
-            let wrap =
-                |source| CompareError::Store { run: logged.record.run.to_string(), part: capture.part.clone(), source: Box::new(source) };
+            let wrap = |source| CompareError::Store {
+                run: logged.record.run.to_string(),
+                part: capture.part.clone(),
+                source: Box::new(source),
+            };
             let entry = ListingReader::new(&mut chunks).find(&listing.root, path).map_err(wrap)?;
             let before = last.entry((logged.record.app.clone(), capture.part.clone())).or_default();
             let what = match (&*before, &entry) {

@@ -132,6 +132,7 @@ pub fn check(preflight: &Preflight<'_>) -> Vec<Check> {
     let mut checks = Checks::default();
     let surveys: Vec<Option<Survey>> = preflight.plan.parts.iter().map(|part| survey(part, preflight.plan)).collect();
     preflight.commands(&mut checks);
+    preflight.way_back(&mut checks);
     preflight.requirements(&mut checks);
     preflight.sources(&surveys, &mut checks);
     preflight.store(&mut checks);
@@ -193,6 +194,17 @@ impl Preflight<'_> {
         if wrong == 0 {
             let programs = count(programs.len() as u64, "program");
             checks.pass("hooks", format!("{programs} found, and may be executed"));
+        }
+    }
+
+    /// The same for what a restore in place and a drill would start: they are seldom tried, and wanted in a hurry.
+    fn way_back(&self, checks: &mut Checks) {
+        let spec = &self.plan.spec;
+        for (what, commands) in [("restore", spec.commands_of_restore()), ("drill", spec.commands_of_drill())] {
+            let missing: BTreeSet<String> = commands.into_iter().filter_map(missing_program).collect();
+            for found in missing {
+                checks.warn(what, found, "a restore in place or a drill would fail; give the whole path");
+            }
         }
     }
 
@@ -478,6 +490,11 @@ fn program_of(command: &CommandSpec) -> Option<&str> {
     }
     let words = command.run.as_ref().or(command.interpreter.as_ref());
     words.map_or_else(|| command.script.as_ref().map(|_| "/bin/sh"), |words| words.first().map(String::as_str))
+}
+
+/// What is wrong with the program of a command, where it cannot be found or executed.
+pub(crate) fn missing_program(command: &CommandSpec) -> Option<String> {
+    executable(program_of(command)?).err().map(|(found, _)| found)
 }
 
 /// Whether a program can be found and executed, as a hook would find it.

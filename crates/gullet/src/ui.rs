@@ -60,6 +60,14 @@ pub fn outcome(outcome: Outcome) -> String {
     styled(style, format!("{mark} {outcome}"))
 }
 
+/// One step that was done, or one thing that was looked at, with how long it took.
+pub fn step(ok: bool, what: &str, took_ms: u64, note: &str) -> String {
+    let (mark, note) =
+        if ok { (styled(GOOD, "✓"), harmless(note)) } else { (styled(BAD, "✗"), styled(BAD, harmless(note))) };
+    let line = format!("  {mark} {:<26} {:>9}  {note}", harmless(what), crate::text::duration(took_ms));
+    line.trim_end().to_owned()
+}
+
 impl Ui {
     pub fn new(color: Color, quiet: bool, json: bool) -> Self {
         let choice = |terminal: ColorChoice| match color {

@@ -5,7 +5,7 @@ use std::path::PathBuf;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use super::types::{CommandSpec, OneOrMany, Probe, Require};
+use super::types::{App, CommandSpec, OneOrMany, Probe, Require};
 
 /// How the application is restored in place.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
@@ -38,6 +38,26 @@ pub struct RestoreSpec {
     /// What happens at a boot in the middle of a restore.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub at_boot: Option<AtBoot>,
+}
+
+impl App {
+    /// The commands and probes of a restore in place.
+    pub fn commands_of_restore(&self) -> Vec<&CommandSpec> {
+        let ways = self.part.iter().filter_map(|part| part.restore.as_ref()).filter(|back| back.within.is_none());
+        let ways = ways.map(|back| &back.command);
+        let Some(restore) = &self.restore else { return ways.collect() };
+        let probes =
+            restore.stopped.iter().chain(&restore.started).flat_map(OneOrMany::all).map(|probe| &probe.command);
+        let checks = restore.before_start.iter().chain(&restore.checks).map(|check| &check.probe.command);
+        ways.chain(&restore.stop).chain(&restore.start).chain(probes).chain(checks).collect()
+    }
+
+    /// The commands and probes of a drill.
+    pub fn commands_of_drill(&self) -> Vec<&CommandSpec> {
+        let Some(drill) = &self.drill else { return Vec::new() };
+        let checks = drill.checks.iter().map(|check| &check.probe.command);
+        checks.chain(&drill.start).chain(&drill.stop).collect()
+    }
 }
 
 /// What an application does at a boot that comes in the middle of a restore.

@@ -61,4 +61,5 @@ pub use server::check_service;
 pub(crate) use server::rows as facts_of_rows;
 pub(crate) use sqlite::examine as examine_sqlite;
 pub use staging::{Staging, clear_leftovers, foresee, has_leftovers};
+pub(crate) use walk::name_of;
 pub use walk::{Survey, survey};

@@ -342,7 +342,7 @@ fn sorted_children(folder: &Path) -> Result<Vec<(OsString, fs::DirEntry)>, PathE
 }
 
 /// The name of an absolute path in a listing.
-pub(super) fn name_of(path: &Path) -> PathName {
+pub(crate) fn name_of(path: &Path) -> PathName {
     let bytes = path.as_os_str().as_bytes();
     PathName::new(bytes.strip_prefix(b"/").unwrap_or(bytes))
 }

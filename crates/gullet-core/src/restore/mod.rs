@@ -3,7 +3,7 @@
 //! - [`RestorePlan`]: a run into an empty folder; a value that is shown and applied. `files/` holds what was read from paths, under
 //!   those same paths; `exports/PART/` holds what commands gave. So `files/` can be compared with `/` as it is.
 //! - [`place`]: a run in the place of what is there now, which is kept until it is discarded.
-//! - [`tar`], [`one_file`]: a run, or one file of it, as a stream.
+//! - [`tar()`], [`one_file`]: a run, or one file of it, as a stream.
 //! - [`OwnerMap`]: who owns here what somebody else owned there.
 //! - [`Selection`]: which paths are meant.
 //! - `writing`: a listing onto the filesystem, by several threads; `write`: one entry of it, never outside its folder.

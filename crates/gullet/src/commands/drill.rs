@@ -14,7 +14,7 @@ use crate::open::{self, Reading};
 use crate::outside::Outside;
 use crate::table::table;
 use crate::text::{count, duration, harmless, size, time};
-use crate::ui::{BAD, BOLD, GOOD, Ui, outcome, styled};
+use crate::ui::{BAD, BOLD, GOOD, Ui, outcome, step as step_line, styled};
 
 /// Prove that a run restores
 ///
@@ -158,15 +158,9 @@ fn finish(ui: &mut Ui, plan: &DrillPlan, report: &DrillReport) -> Result<Exit, C
 }
 
 fn show_check(ui: &mut Ui, check: &DrillCheck) {
-    if ui.is_json() || ui.is_quiet() {
-        return;
+    if !ui.is_json() && !ui.is_quiet() {
+        ui.say(step_line(check.ok, &check.what, check.took_ms, &check.note));
     }
-    let (mark, note) = if check.ok {
-        (styled(GOOD, "✓"), harmless(&check.note))
-    } else {
-        (styled(BAD, "✗"), styled(BAD, harmless(&check.note)))
-    };
-    ui.say(format!("  {mark} {:<26} {:>9}  {note}", harmless(&check.what), duration(check.took_ms)).trim_end());
 }
 
 fn show_plan(ui: &mut Ui, plan: &DrillPlan) {

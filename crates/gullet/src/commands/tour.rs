@@ -6,6 +6,7 @@ use std::time::Duration;
 
 use clap::Args;
 
+use super::drill::DrillArgs;
 use super::plan::PlanArgs;
 use super::restore::RestoreArgs;
 use super::run::RunArgs;
@@ -13,7 +14,7 @@ use super::runs::RunsArgs;
 use super::status::StatusArgs;
 use super::store::{NewArgs, StoreCommand};
 use super::verify::VerifyArgs;
-use super::{OpeningArgs, ReadingArgs, plan, restore, run, runs, status, store, verify};
+use super::{OpeningArgs, ReadingArgs, drill, plan, restore, run, runs, status, store, verify};
 use crate::cli::Global;
 use crate::demo::Demo;
 use crate::error::CommandError;
@@ -116,6 +117,15 @@ impl Tour<'_> {
                 Exit::Failed,
                 "the capture does not agree: this must not happen, please report it",
             ));
+        }
+
+        self.chapter("Proven before it is needed");
+        self.tell("A drill restores it to a scratch place, has the engine open the databases, and adds the desk up.");
+        self.shell("gullet drill quaybook");
+        let args = DrillArgs { app: "quaybook".to_owned(), run: None, plan: false, opening: OpeningArgs::default() };
+        let drilled = drill::drill(self.ui, &self.global, &args)?;
+        if drilled != Exit::Complete {
+            return Ok(drilled);
         }
 
         self.chapter("A second run stores what is new, and no more");

@@ -105,7 +105,22 @@ fn completions_and_manual_pages_are_generated() {
 #[test]
 fn every_command_has_help_with_an_example() {
     let place = Place::new();
-    for command in ["tour", "plan", "run", "runs", "show", "verify", "restore", "status", "completions", "manual"] {
+    for command in [
+        "tour",
+        "plan",
+        "run",
+        "runs",
+        "show",
+        "compare",
+        "trace",
+        "verify",
+        "restore",
+        "drill",
+        "keep",
+        "status",
+        "completions",
+        "manual",
+    ] {
         place.gullet(&[command, "--help"]).exits(0).says("Example: gullet ");
     }
     place.gullet(&["--help"]).exits(0).says("7 the application is not released");

@@ -251,6 +251,18 @@ fn a_check_that_does_not_hold_brings_the_old_state_back() {
 }
 
 #[test]
+fn a_program_that_is_not_there_is_found_before_anything_is_stopped() {
+    let desk = Desk::with(|text| {
+        let (head, tail) = text.split_once("before_start = [").unwrap();
+        format!("{head}before_start = [{{ name = \"never\", run = [\"no-such-program\"] }}, {tail}")
+    });
+    desk.run().exits(0);
+    desk.place.gullet(&["restore", "quaybook", "--in-place", "--yes"]).exits(4).says("`no-such-program` is not found");
+    assert_eq!(desk.state(), "serving");
+    desk.place.gullet(&["preflight", "quaybook"]).says("`no-such-program` is not found").says("a restore in place");
+}
+
+#[test]
 fn a_server_that_does_not_stop_is_left_as_it_is() {
     let desk = Desk::with(|text| {
         let stop = "\"stop\"], limit = \"10s\" }\nstopped = ";
@@ -390,11 +402,21 @@ fn another_host_is_a_difference_and_so_is_that_it_still_lives() {
     let elsewhere = |more: &str| {
         let mut command = Command::new("unshare");
         let gullet = crate::harness::GULLET;
-        let script = format!("hostname elsewhere && exec {gullet} restore app --in-place --drop --yes --accept running {more}");
-        command.args(["--uts", "sh", "-c", &script]).current_dir(place.path("")).env_clear().env("PATH", "/usr/bin:/bin");
+        let script =
+            format!("hostname elsewhere && exec {gullet} restore app --in-place --drop --yes --accept running {more}");
+        command
+            .args(["--uts", "sh", "-c", &script])
+            .current_dir(place.path(""))
+            .env_clear()
+            .env("PATH", "/usr/bin:/bin");
         crate::harness::called(command)
     };
-    elsewhere("").exits(4).says("this is elsewhere").says("--accept host").says("it is still alive there").says("--accept alive");
+    elsewhere("")
+        .exits(4)
+        .says("this is elsewhere")
+        .says("--accept host")
+        .says("it is still alive there")
+        .says("--accept alive");
     elsewhere("--accept host --accept alive").exits(0);
     assert_eq!(look(&place.path("docs")), captured);
 }

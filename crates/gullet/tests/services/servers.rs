@@ -266,7 +266,8 @@ impl Mariadb {
             }
             let ended = server.server.try_wait().unwrap().is_some();
             if ended || began.elapsed() > Duration::from_secs(60) {
-                return Err(fs::read_to_string(server.folder.join("log")).unwrap_or_default());
+                let log = fs::read_to_string(server.folder.join("log")).unwrap_or_default();
+                return Err(format!("ended: {ended}, after {} s: {log}", began.elapsed().as_secs()));
             }
             std::thread::sleep(Duration::from_millis(20));
         }

@@ -15,12 +15,13 @@ use jiff::Timestamp;
 use serde::Serialize;
 
 use super::arena_name;
+use super::back::order;
 use super::busy::{users_of, wait_for_users};
 use super::journal::{Hands, Journal, JournalError, Stage};
 use super::plan::{After, PlacePart, PlacePlan, PlannedTarget, Way};
 use super::swap::{Carried, FolderTime, NEW, Name, OLD, Swap, Target, Tick, kept, path_of};
-use crate::definition::{HoldStep, OneOrMany, Probe, Reads, Require, RestoreSpec, Running};
-use crate::hold::{Answer, Guarded, Op, Order, notes_folder};
+use crate::definition::{OneOrMany, Probe, Reads, Require, RestoreSpec, Running};
+use crate::hold::{Answer, Guarded, Op};
 use crate::hook::{Call, Limits, Patience, Runner};
 use crate::ids::random_id;
 use crate::logbook::Logged;
@@ -32,9 +33,6 @@ use crate::restore::{PartResult, RestoreError, Selection, write};
 use crate::state::{State, file_name, private_folder};
 use crate::words::{count, size};
 use crate::world::{Stop, World};
-
-/// A restore may take as long as it takes; the guard only looks after what is left of it.
-const NO_LIMIT_MS: u64 = 365 * 24 * 60 * 60 * 1000;
 
 /// One thing that was done.
 #[derive(Clone, Debug, PartialEq, Serialize)]
@@ -433,6 +431,13 @@ impl<'a> Apply<'_, 'a> {
     /// Writes the parts that a command or a person brings back into a folder of the state.
     fn exports(&mut self) -> Result<u64, Failure> {
         let folder = self.journal.exports(&self.top());
+        // An earlier try may have left half of them.
+        match fs::remove_dir_all(&folder) {
+            Err(error) if error.kind() != std::io::ErrorKind::NotFound => {
+                return Err(PathError::new(&folder, error).into());
+            }
+            _ => {}
+        }
         let (mut chunks, _) = self.with.store.chunks_that_can_be_read(&self.with.logged.holdings());
         let mut problems = 0;
         let plan = self.plan;
@@ -471,18 +476,6 @@ impl<'a> Apply<'_, 'a> {
         }
     }
 
-    fn hold_step(&self) -> HoldStep {
-        HoldStep {
-            name: self.plan.app.clone(),
-            enter: self.spec.stop.clone(),
-            entered: self.spec.stopped.clone(),
-            leave: self.spec.start.clone(),
-            left: self.spec.started.clone(),
-            by_hand: self.spec.by_hand.clone(),
-            ..HoldStep::default()
-        }
-    }
-
     fn ask_guard(&mut self, op: Op) -> Result<Answer, String> {
         let guard = self.guard.as_mut().ok_or("there is no guard")?;
         guard.ask(op, self.with.world.stop).map_err(|error| error.to_string())
@@ -494,18 +487,7 @@ impl<'a> Apply<'_, 'a> {
             return Ok(());
         }
         let began = self.now();
-        let order = Order {
-            app: self.plan.app.clone(),
-            run: self.journal.id.clone(),
-            token: random_id(self.with.world.random, 20),
-            steps: vec![self.hold_step()],
-            limit_ms: NO_LIMIT_MS,
-            notes: notes_folder(&self.top()),
-            scratch: self.runner.folder.clone(),
-            host: self.with.world.host.clone(),
-            by_hand: false,
-            take_over: false,
-        };
+        let order = order(&self.journal, &self.spec, self.with.state, self.with.world);
         let guard = Guarded::start(self.with.guard, &order, &self.lost);
         self.guard = Some(guard.map_err(|error| Failure::Before(chain(&error)))?);
         self.stopped_at = Some(began);
@@ -896,81 +878,4 @@ pub(crate) fn only_file(folder: &Path) -> Result<PathBuf, String> {
 
 fn probe_call<'c>() -> Call<'c> {
     Call { moment: "restored", limit: Limits::PROBE, ..Call::default() }
-}
-
-/// Takes a restore back that is done: stops the application, puts the old state back, starts it. What was in place is kept.
-///
-/// # Errors
-/// In words, and whether the application is left stopped.
-pub fn take_back(journal: &Journal, spec: &RestoreSpec, with: &mut Applying<'_>) -> Result<(), (String, bool)> {
-    let top = with.state.folder().to_path_buf();
-    let mut journal = journal.clone();
-    let step = HoldStep {
-        name: journal.app.clone(),
-        enter: spec.stop.clone(),
-        entered: spec.stopped.clone(),
-        leave: spec.start.clone(),
-        left: spec.started.clone(),
-        by_hand: spec.by_hand.clone(),
-        ..HoldStep::default()
-    };
-    let order = Order {
-        app: journal.app.clone(),
-        run: journal.id.clone(),
-        token: random_id(with.world.random, 20),
-        steps: vec![step],
-        limit_ms: NO_LIMIT_MS,
-        notes: notes_folder(&top),
-        scratch: top.join("scratch"),
-        host: with.world.host.clone(),
-        by_hand: false,
-        take_over: false,
-    };
-    let lost = Arc::<Stop>::default();
-    let mut guard = match spec.stop {
-        None => None,
-        Some(_) => Some(Guarded::start(with.guard, &order, &lost).map_err(|error| (chain(&error), false))?),
-    };
-    let ask = |guard: &mut Option<Guarded>, op: Op| match guard {
-        None => Ok(()),
-        Some(guard) => {
-            guard.ask(op, with.world.stop).map_err(|error| error.to_string()).and_then(|answer| answer.result)
-        }
-    };
-    let mut tell = |what: &str, result: &Result<(), String>| {
-        let (ok, note) = (result.is_ok(), result.clone().err().unwrap_or_default());
-        (with.tell)(&PlaceStep { what: what.to_owned(), ok, note, took_ms: 0 });
-    };
-    let stopped = ask(&mut guard, Op::Enter(0)).and_then(|()| ask(&mut guard, Op::Prove(0)));
-    tell("stop", &stopped);
-    let users = stopped.is_ok().then(|| wait_for_users(&journal.used_places(), with.world.clock));
-    let free = match users.filter(|users| users.count > 0) {
-        None => Ok(()),
-        Some(users) => Err(users.words()),
-    };
-    let back = stopped.and(free).and_then(|()| {
-        // Open from here on: whoever finds it puts the old state back.
-        journal.stage(Stage::GoingBack, &top).map_err(|error| chain(&error))?;
-        super::journal::go_back(&top, &journal.app, with.world.clock).map(drop).map_err(|error| chain(&error))?;
-        journal.stage(Stage::Undone, &top).map_err(|error| chain(&error))
-    });
-    tell("go back", &back);
-    let open = super::journal::is_open(&top, &journal.app);
-    let started = if open {
-        Err("the old state is not in place".to_owned())
-    } else {
-        ask(&mut guard, Op::Leave(0)).and_then(|()| ask(&mut guard, Op::ProveLeft(0)))
-    };
-    if guard.is_some() {
-        tell("start", &started);
-    }
-    if let Some(guard) = guard {
-        guard.finish(with.world.clock);
-    }
-    match (back, started) {
-        (Ok(()), Ok(())) => Ok(()),
-        (Err(why), Ok(())) => Err((why, false)),
-        (Ok(()), Err(why)) => Err((format!("it does not start: {why}"), true)),
-        (Err(why), Err(stuck)) => Err((format!("{why}; {stuck}"), true)),
-    }
 }

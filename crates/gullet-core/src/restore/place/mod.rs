@@ -14,6 +14,7 @@
 //! `start`: main dead, the guard puts the old state back and starts it; both dead, the next command does.
 
 mod apply;
+mod back;
 mod busy;
 mod journal;
 mod mounts;
@@ -24,7 +25,8 @@ use std::path::{Path, PathBuf};
 
 use crate::world::Clock;
 
-pub use apply::{Applying, PlaceReport, PlaceStep, apply, go_on, take_back};
+pub use apply::{Applying, PlaceReport, PlaceStep, apply, go_on};
+pub use back::take_back;
 pub use journal::{Asked, Journal, JournalError, Stage, all};
 pub(crate) use journal::{go_back, is_open};
 pub use plan::{After, Difference, Ground, Leftover, PlacePart, PlacePlan, PlannedTarget, Way};

@@ -15,7 +15,7 @@ use crate::definition::{App, OneOrMany, PartKind, Probe, Reads, Require, Running
 use crate::hook::Runner;
 use crate::logbook::{Logbook, Logged};
 use crate::outcome::Outcome;
-use crate::part::{Importer, Why, postgres_programs, remaining};
+use crate::part::{Importer, Why, name_of, postgres_programs, remaining};
 use crate::plan::{Plan, PlannedPart, command_text};
 use crate::record::{Capture, Layout};
 use crate::restore::select::Selection;
@@ -229,12 +229,6 @@ fn resolved(path: &Path) -> Result<PathBuf, RestoreError> {
         refused(format!("the folder that `{}` lies in is not there: make it, or say `--map`", path.display()))
     })?;
     Ok(above.join(name))
-}
-
-fn name_of(path: &Path) -> PathName {
-    use std::os::unix::ffi::OsStrExt;
-    let bytes = path.as_os_str().as_bytes();
-    PathName::new(bytes.strip_prefix(b"/").unwrap_or(bytes))
 }
 
 impl PlacePlan {
@@ -624,6 +618,9 @@ impl PlacePlan {
         if !self.outcome.is_whole() && !self.asked.incomplete_too {
             found.push(format!("run {} is {} (`--incomplete-too` takes it all the same)", self.run, self.outcome));
         }
+        // Found now, not when the application is stopped already.
+        let missing = self.spec.commands_of_restore().into_iter().filter_map(crate::preflight::missing_program);
+        found.extend(missing.collect::<BTreeSet<_>>());
         for difference in self.differences.iter().filter(|difference| !difference.accepted) {
             found.push(format!("{} (`--accept {}`)", difference.text, difference.name));
         }

@@ -21,7 +21,7 @@ use crate::open::{self, Reading};
 use crate::outside::{Outside, guard_commands};
 use crate::table::table;
 use crate::text::{count, duration, harmless, size};
-use crate::ui::{BAD, BOLD, DIM, GOOD, Ui, WARN, outcome, styled};
+use crate::ui::{BAD, BOLD, DIM, GOOD, Ui, WARN, outcome, step as step_line, styled};
 
 impl From<JournalError> for CommandError {
     fn from(error: JournalError) -> Self {
@@ -317,15 +317,9 @@ fn with_hint(error: RestoreError) -> CommandError {
 }
 
 fn show_step(ui: &mut Ui, step: &PlaceStep) {
-    if ui.is_json() || ui.is_quiet() {
-        return;
+    if !ui.is_json() && !ui.is_quiet() {
+        ui.say(step_line(step.ok, &step.what, step.took_ms, &step.note));
     }
-    let (mark, note) = if step.ok {
-        (styled(GOOD, "✓"), harmless(&step.note))
-    } else {
-        (styled(BAD, "✗"), styled(BAD, harmless(&step.note)))
-    };
-    ui.say(format!("  {mark} {:<26} {:>9}  {note}", harmless(&step.what), duration(step.took_ms)).trim_end());
 }
 
 fn show_plan(ui: &mut Ui, plan: &PlacePlan) {
