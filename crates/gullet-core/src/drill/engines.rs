@@ -302,8 +302,8 @@ impl Stage<'_> {
         self.run(init, None)?;
         let (running, session, server) = self.start_postgres(number, (&data, &programs), &user, ids)?;
         let psql = |stop: bool, file: &Path| {
-            // It reads from its standard input, so that the account need not be able to open the file.
-            let mut command = Self::command(&program(&programs, &["psql"]), None);
+            // What an export says is executed with no more rights than the server's own account has.
+            let mut command = Self::command(&program(&programs, &["psql"]), ids);
             command.args(["-X", "-q", "-d", "template1", "-U", &user, "-h"]).arg(&running.socket);
             if stop {
                 command.args(["-v", "ON_ERROR_STOP=1"]);
@@ -399,7 +399,7 @@ impl Stage<'_> {
         self.run(install, None)?;
         let (running, session, server) = self.start_mariadb(number, &data, ids)?;
         for path in sql_files(export)?.iter().filter(|path| !path.ends_with("accounts.sql")) {
-            let mut client = Self::command(&program(&[], &["mariadb", "mysql"]), None);
+            let mut client = Self::command(&program(&[], &["mariadb", "mysql"]), ids);
             client.args(server.arguments()).stdout(Stdio::null());
             let name = path.file_name().unwrap_or_default().to_string_lossy().into_owned();
             self.run(client, Some(path)).map_err(|why| format!("{name} cannot be brought into a new server: {why}"))?;

@@ -85,6 +85,15 @@ impl Importer {
         }
     }
 
+    /// Whether the server answers: it may be a part of the application, and stopped with it.
+    pub(crate) fn answers(&self, runner: &Runner<'_>) -> bool {
+        let waiting = Waiting { clock: runner.world.clock, patience: Patience::default(), limit: Limits::PROBE };
+        match self {
+            Self::Postgres(at) => at.1.connect("template1", waiting).is_ok(),
+            Self::Mariadb(at) => at.1.connect(waiting).is_ok(),
+        }
+    }
+
     /// Brings in what lies in a folder. Gives the databases that were made, also where it fails in the middle.
     pub(crate) fn bring(&self, folder: &Path, runner: &Runner<'_>, made: &mut Vec<String>) -> Result<(), String> {
         let patience = Patience { stop: Some(runner.world.stop), ..Patience::default() };

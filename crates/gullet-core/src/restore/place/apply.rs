@@ -164,6 +164,12 @@ pub fn apply(plan: &PlacePlan, with: Applying<'_>) -> Result<PlaceReport, Journa
 /// # Errors
 /// As [`apply`].
 pub fn go_on(plan: &PlacePlan, journal: Journal, with: Applying<'_>) -> Result<PlaceReport, JournalError> {
+    let there = plan.targets.iter().map(|target| (kept(&target.resolved), target.inside.is_some()));
+    let then = journal.swap.targets.iter().map(|target| (target.root.clone(), target.inside.is_some()));
+    if !journal.swap.targets.is_empty() && !there.eq(then) {
+        let text = "the roots are not what they were when it was begun: `--undo` it, and restore anew";
+        return Err(JournalError::Used(text.to_owned()));
+    }
     let stage = if journal.stage == Stage::Written { Stage::Written } else { Stage::Writing };
     start(plan, Journal { stage, ..journal }, with)
 }
@@ -657,7 +663,15 @@ impl<'a> Apply<'_, 'a> {
         for part in plan.in_order() {
             match &part.way {
                 Way::Command { stopped, .. } if *stopped == is_stopped => self.way_back(part)?,
-                Way::Import { .. } if is_stopped => self.import(part)?,
+                // A server that is stopped with the application takes it when it is started.
+                Way::Import { .. } => {
+                    let is_done = self.imported.iter().any(|(name, _)| *name == part.part);
+                    let answers =
+                        || matches!(self.importer(&part.part), Some(Ok(server)) if server.answers(&self.runner));
+                    if !is_done && (!is_stopped || answers()) {
+                        self.import(part)?;
+                    }
+                }
                 Way::ByHand if is_stopped => {
                     let folder = self.journal.exports(&self.top()).join(file_name(&part.part));
                     self.report.by_hand.push((part.part.clone(), folder));
