@@ -13,6 +13,9 @@ use crate::table::table;
 use crate::text::{ago, count, duration, harmless, size, time};
 use crate::ui::{Ui, outcome};
 
+/// The column of when a run was last proven.
+const PROVEN: usize = 9;
+
 /// List the runs
 ///
 /// Shown is the worse of a run's record and what was found out about it later.
@@ -127,7 +130,7 @@ pub fn runs(ui: &mut Ui, global: &Global, args: &RunsArgs) -> Result<Exit, Comma
             harmless(&note.join("; ")),
         ]
     });
-    let headings = [
+    let mut headings = vec![
         "run",
         "application",
         "began",
@@ -140,7 +143,15 @@ pub fn runs(ui: &mut Ui, global: &Global, args: &RunsArgs) -> Result<Exit, Comma
         "last proven",
         "note",
     ];
-    ui.say(table(&headings, rows.collect()));
+    let mut rows: Vec<Vec<String>> = rows.collect();
+    // There only where there is one.
+    if views.iter().all(|view| view.proven.is_none()) {
+        headings.remove(PROVEN);
+        for row in &mut rows {
+            row.remove(PROVEN);
+        }
+    }
+    ui.say(table(&headings, rows));
     if skipped > 0 {
         ui.tell(format!("and {} before", count(skipped as u64, "run")));
     }

@@ -66,29 +66,50 @@ fn exported_mariadb_databases_come_back_into_a_new_server_and_never_over_anythin
     assert_eq!(new.sums(), old.sums());
 }
 
+/// How a server is stopped and started as the application of a restore.
+fn stopped_and_started(server: &Postgres) -> String {
+    let (host, data) = (server.folder.display(), server.data.display());
+    let control = |what: &str| {
+        let program = "/usr/lib/postgresql/15/bin/pg_ctl";
+        let words =
+            format!("\"{program}\", \"-D\", \"{data}\", \"-w\", \"-m\", \"fast\", \"-l\", \"{host}/log\", \"{what}\"");
+        format!("{{ run = [{words}], as = \"nobody\" }}")
+    };
+    let ask = |more: &str| {
+        let words = format!(
+            "\"psql\", \"-h\", \"{host}\", \"-U\", \"postgres\", \"-d\", \"template1\", \"-Atc\", \"select 1\""
+        );
+        format!("{{ run = [{words}], within = \"20s\", {more} }}")
+    };
+    let (stop, stopped, start, started) = (control("stop"), ask("exit = 2"), control("start"), ask("prints = \"1\""));
+    format!(
+        "[app.app.restore]\nstop = {stop}\nstopped = {stopped}\nstart = {start}\nstarted = {started}\nat_boot = \"stays stopped\"\n"
+    )
+}
+
+#[test]
+fn a_server_that_is_stopped_with_its_application_takes_its_databases_when_it_is_started() {
+    let (old, new) = (Postgres::start(""), Postgres::start(""));
+    old.bench();
+    let part = |server: &Postgres| {
+        let host = server.folder.display();
+        format!("[[app.app.part]]\nname = \"bases\"\npostgres = {{ host = \"{host}\", databases = [\"*\"] }}\n")
+    };
+    let place = Place::with_parts(&part(&old));
+    place.gullet(&["run", "app"]).exits(0);
+    place.define(&format!("[app.app]\nno_hold = \"a test\"\n{}{}", part(&new), stopped_and_started(&new)));
+    place.gullet(&["restore", "app", "--in-place", "--yes"]).exits(0).says("bring back bases");
+    assert_eq!(new.sums(), old.sums());
+}
+
 #[test]
 fn a_postgres_cluster_is_stopped_changes_hands_and_is_started() {
     let server = Postgres::start("wal_level = replica\nmax_wal_senders = 4\n");
     server.bench();
     let (host, data) = (server.folder.display(), server.data.display());
-    let control = |what: &str| {
-        format!(
-            "{{ run = [\"/usr/lib/postgresql/15/bin/pg_ctl\", \"-D\", \"{data}\", \"-w\", \"-m\", \"fast\", \"-l\", \"{host}/log\", \"{what}\"], as = \"nobody\" }}"
-        )
-    };
-    let ask = |sql: &str, more: &str| {
-        format!(
-            "{{ run = [\"psql\", \"-h\", \"{host}\", \"-U\", \"postgres\", \"-d\", \"postgres\", \"-Atc\", \"{sql}\"], within = \"20s\", {more} }}"
-        )
-    };
-    let definition = format!(
-        "[[app.app.part]]\nname = \"cluster\"\npostgres = {{ host = \"{host}\", cluster = \"{data}\" }}\n\
-         [app.app.restore]\nstop = {}\nstopped = {}\nstart = {}\nstarted = {}\nat_boot = \"stays stopped\"\n",
-        control("stop"),
-        ask("select 1", "exit = 2"),
-        control("start"),
-        ask("select 1", "prints = \"1\"")
-    );
+    let part =
+        format!("[[app.app.part]]\nname = \"cluster\"\npostgres = {{ host = \"{host}\", cluster = \"{data}\" }}\n");
+    let definition = format!("{part}{}", stopped_and_started(&server));
     let place = Place::with_parts(&definition);
     server.at_work(|| {
         place.gullet(&["run", "app"]).exits(0);
