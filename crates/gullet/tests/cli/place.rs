@@ -454,3 +454,28 @@ fn exports_come_back_by_commands_in_order_and_what_is_left_to_do_is_ticked_off()
     assert_eq!(fs::read_to_string(Path::new(folder).join("c")).unwrap(), "c as it was\n");
     place.gullet(&["status"]).says("the old state");
 }
+
+#[test]
+fn without_room_for_both_states_nothing_is_touched() {
+    let place = Place::with_parts(FILES);
+    let _mounted = Mounted::at(&place.path("small"), "6m");
+    fs::create_dir(place.path("small/docs")).unwrap();
+    std::os::unix::fs::symlink("small/docs", place.path("docs")).unwrap();
+    let noise: Vec<u8> = (0..3_500_000_u32).map(|n| n.wrapping_mul(0x9E37_79B9).to_be_bytes()[0]).collect();
+    place.file("docs/big", noise);
+    place.gullet(&["run", "app"]).exits(0);
+    place.file("docs/since", "made since");
+    let changed = look(&place.path("small/docs"));
+    place.gullet(&GO).exits(1).says("free at").says("which is written beside the old one");
+    assert_eq!(look(&place.path("small/docs")), changed);
+    assert_eq!(fs::read_dir(place.path("small")).unwrap().count(), 1, "nothing is left beside it");
+    // Full in the middle of the writing: each of these takes twice its length on the disk.
+    fs::remove_file(place.path("docs/big")).unwrap();
+    let script = "for n in $(seq 400); do head -c 4097 /dev/urandom > \"$0/$n\"; done";
+    assert!(Command::new("sh").args(["-c", script]).arg(place.path("docs")).status().unwrap().success());
+    place.gullet(&["run", "app"]).exits(0);
+    let changed = look(&place.path("small/docs"));
+    place.gullet(&GO).exits(1).says("so nothing was touched");
+    assert_eq!(look(&place.path("small/docs")), changed);
+    assert_eq!(fs::read_dir(place.path("small")).unwrap().count(), 1, "what was written is removed again");
+}

@@ -174,6 +174,8 @@ fn copying_the_files_of_a_running_server_is_refused_and_a_stopped_one_is_capture
     place.define(&(definition + &part(&format!("socket = \"{}\", datadir = \"{data}\"", server.socket()))));
     place.gullet(&["run", "app"]).exits(0);
     assert_eq!(server.sums(), sums, "it serves again");
+    place.gullet(&["drill", "app"]).exits(0).says("MariaDB starts on it").says("✓ proven");
+    assert_eq!(server.sums(), sums, "the live server is not touched by a drill");
     let into = place.path("out");
     place.gullet(&["restore", "app@latest", "--into", into.to_str().unwrap()]).exits(0);
     let moved = crate::servers::folder();
