@@ -175,6 +175,7 @@ fn kill_all(ground: Ground, first: usize, step: usize) -> usize {
 
 #[test]
 fn a_restore_in_place_is_killed_at_every_change() {
+    let _alone = super::ALONE.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
     std::thread::scope(|scope| {
         let first = scope.spawn(|| kill_all(Ground::Plain, 1, 2) + kill_all(Ground::MountPoint, 1, 3));
         let second = scope.spawn(|| {
