@@ -85,7 +85,7 @@ impl AppStatus {
         let Some(journal) = journal else { return self };
         let level = match journal.stage {
             Stage::Done | Stage::Undone => Level::Ok,
-            Stage::Writing | Stage::Written => Level::Warning,
+            Stage::Writing | Stage::Written | Stage::Tried => Level::Warning,
             Stage::Swapping | Stage::Swapped | Stage::GoingBack => Level::Critical,
         };
         self.level = self.level.max(level);

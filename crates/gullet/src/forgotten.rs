@@ -4,7 +4,7 @@ use gullet_core::definition::Loaded;
 use gullet_core::hold::{Note, forgotten};
 use gullet_core::hook::Runner;
 use gullet_core::part::{clear_leftovers, has_leftovers};
-use gullet_core::restore::place::{is_swapping, settle as settle_restore};
+use gullet_core::restore::place::{is_open as is_swapping, settle as settle_restore};
 use gullet_core::run::recover;
 use gullet_core::state::State;
 
@@ -24,7 +24,8 @@ pub fn settle(ui: &mut Ui, loaded: &Loaded, state: &State, outside: &Outside) ->
     for app in apps {
         let world = outside.world();
         match forgotten::leave(&notes, &app, world, state.folder()) {
-            Ok(None) => {}
+            // What a forgotten hold of a restore leaves includes putting the old state back.
+            Ok(None) => all_left &= put_back(ui, state, &app, outside),
             Ok(Some(found)) => match found.left {
                 Ok(()) => ui.warning(&format!(
                     "`{app}` was still held ({}), and the processes that held it were gone; it is released now",
@@ -43,7 +44,6 @@ pub fn settle(ui: &mut Ui, loaded: &Loaded, state: &State, outside: &Outside) ->
             },
             Err(error) => ui.warning(&format!("the hold of `{app}` cannot be looked at: {error}")),
         }
-        all_left &= put_back(ui, state, &app, outside);
         if state.open_logs(&app).is_empty() && !has_leftovers(state, &app) {
             continue;
         }

@@ -38,6 +38,7 @@ fn change(place: &Place) {
     place.file("docs/a", "changed");
     fs::remove_file(place.path("docs/sub/b")).unwrap();
     place.file("docs/since", "made since");
+    place.file("docs/top.tmp", "excluded at the top");
     place.file("docs/sub/x.tmp", "excluded");
     place.file("docs/sub/cache/big", "excluded too");
 }
@@ -63,7 +64,7 @@ fn the_old_state_is_kept_until_it_is_discarded_and_comes_back_when_it_is_wanted(
     assert_eq!(fs::read_to_string(place.path("docs/sub/x.tmp")).unwrap(), "excluded");
     assert!(place.path("docs/sub/cache/big").exists() && !place.path("docs/since").exists());
     let without = |text: String| {
-        let lines = text.lines().filter(|line| !line.contains("x.tmp") && !line.contains("cache")).map(str::to_owned);
+        let lines = text.lines().filter(|line| !line.contains(".tmp") && !line.contains("cache")).map(str::to_owned);
         lines.collect::<Vec<_>>().join("\n")
     };
     assert_eq!(without(look(&place.path("docs"))), captured.trim_end());
@@ -140,6 +141,7 @@ fn a_mount_point_and_a_bind_mount_are_swapped_inside_and_a_link_is_followed() {
     let changed = look(&place.path("docs"));
     place.gullet(&GO).exits(0).says("is a mount point");
     assert!(!place.path("docs/since").exists() && place.path("docs/sub/x.tmp").exists());
+    assert!(place.path("docs/top.tmp").exists());
     place.gullet(&["restore", "app", "--undo", "--yes"]).exits(0);
     assert_eq!(look(&place.path("docs")), changed);
     place.gullet(&["restore", "app", "--discard-old", "--yes"]).exits(0);
@@ -244,7 +246,15 @@ fn a_check_that_does_not_hold_brings_the_old_state_back() {
         assert!(inode(&folder) == before && mark.exists(), "{why}: the old state is in place");
         if expected == 1 {
             assert_eq!(desk.state(), "serving", "{why}");
-            desk.place.gullet(&["restore", "quaybook", "--undo"]).exits(0);
+            let was_started = why.contains("late");
+            // What was written on it meanwhile is somebody's, so it is not removed unasked.
+            let undone = desk.place.gullet(&["restore", "quaybook", "--undo"]).exits(if was_started { 4 } else { 0 });
+            if was_started {
+                assert!(undone.out.contains("what it wrote there would be removed"), "{}", undone.out);
+                desk.place.gullet(&["restore", "quaybook", "--continue"]).exits(4).says("--yes");
+                desk.place.gullet(&["restore", "quaybook", "--continue", "--yes"]).exits(1).says("every byte proven");
+                desk.place.gullet(&["restore", "quaybook", "--undo", "--yes"]).exits(0);
+            }
         }
     }
 }
@@ -478,4 +488,26 @@ fn without_room_for_both_states_nothing_is_touched() {
     place.gullet(&GO).exits(1).says("so nothing was touched");
     assert_eq!(look(&place.path("small/docs")), changed);
     assert_eq!(fs::read_dir(place.path("small")).unwrap().count(), 1, "what was written is removed again");
+}
+
+#[test]
+fn while_a_swap_is_open_nothing_is_written_anew_nor_removed() {
+    let desk = Desk::open();
+    desk.run().exits(0);
+    let mark = desk.place.file("desk/manifests/mark", "of the old state");
+    let (mut restore, guard) = stopped_in_the_swap(&desk);
+    assert!(Command::new("kill").args(["-KILL", &guard.to_string()]).status().unwrap().success());
+    restore.kill().unwrap();
+    restore.wait().unwrap();
+    // Somebody works in the folder, so that the old state cannot be put back.
+    let mut sleeper = Command::new("sleep");
+    let mut sleeper =
+        sleeper.arg("120").current_dir(desk.place.path("desk/manifests")).stdin(Stdio::null()).spawn().unwrap();
+    let continued = desk.place.gullet(&["restore", "quaybook", "--continue", "--yes"]);
+    sleeper.kill().unwrap();
+    sleeper.wait().unwrap();
+    continued.exits(1).says("something still uses it").says("the swap is still open");
+    desk.place.gullet(&["runs"]).exits(0).says("it is released now");
+    desk.wait_for("serving");
+    assert!(mark.exists(), "the old state was not lost");
 }

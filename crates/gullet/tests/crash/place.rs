@@ -144,10 +144,10 @@ fn kill_all(ground: Ground, first: usize, step: usize) -> usize {
         if was_killed && journal.exists() && !is_new {
             // One is finished this way, the other that way.
             if kill.is_multiple_of(2) {
-                grounded.restore(&["--continue"], None);
+                grounded.restore(&["--continue", "--yes"], None);
                 assert!(grounded.is_new(&what), "{what}: --continue did not finish it");
             } else {
-                grounded.desk.place.gullet(&["restore", "quaybook", "--undo"]).exits(0);
+                grounded.desk.place.gullet(&["restore", "quaybook", "--undo", "--yes"]).exits(0);
                 assert!(!journal.exists() && !grounded.is_new(&what), "{what}");
             }
         }

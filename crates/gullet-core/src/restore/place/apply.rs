@@ -154,6 +154,8 @@ pub fn apply(plan: &PlacePlan, with: Applying<'_>) -> Result<PlaceReport, Journa
         asked: plan.asked.clone(),
         stage: Stage::Writing,
         swap: Swap::default(),
+        is_started: false,
+        is_done: false,
         called: Vec::new(),
     };
     start(plan, journal, with)
@@ -166,12 +168,17 @@ pub fn apply(plan: &PlacePlan, with: Applying<'_>) -> Result<PlaceReport, Journa
 pub fn go_on(plan: &PlacePlan, journal: Journal, with: Applying<'_>) -> Result<PlaceReport, JournalError> {
     let there = plan.targets.iter().map(|target| (kept(&target.resolved), target.inside.is_some()));
     let then = journal.swap.targets.iter().map(|target| (target.root.clone(), target.inside.is_some()));
+    if journal.stage.is_open() {
+        // The old state may lie where the new one would be written.
+        return Err(JournalError::Used("the swap is still open: the old state has to be put back first".to_owned()));
+    }
     if !journal.swap.targets.is_empty() && !there.eq(then) {
         let text = "the roots are not what they were when it was begun: `--undo` it, and restore anew";
         return Err(JournalError::Used(text.to_owned()));
     }
+    // What was started on is not what was proven when it was written.
     let stage = if journal.stage == Stage::Written { Stage::Written } else { Stage::Writing };
-    start(plan, Journal { stage, ..journal }, with)
+    start(plan, Journal { stage, is_started: false, called: Vec::new(), ..journal }, with)
 }
 
 fn start(plan: &PlacePlan, journal: Journal, with: Applying<'_>) -> Result<PlaceReport, JournalError> {
@@ -333,6 +340,7 @@ impl<'a> Apply<'_, 'a> {
                 arena: kept(&place.join(&arena)),
                 names: Vec::new(),
                 inside: target.inside.clone(),
+                stays: Vec::new(),
                 seen_at: target.seen_at.iter().map(|path| kept(path)).collect(),
                 // As it is before anything of ours is made in it: as an earlier try found it.
                 old_root: target.inside.as_ref().and_then(|_| {
@@ -570,10 +578,9 @@ impl<'a> Apply<'_, 'a> {
                         names.push(entry.at(folder)?.file_name());
                     }
                 }
-                names.retain(|name| {
-                    let path = place.join(name);
-                    path != arena && !carried.contains(&path) && !super::is_arena(&path)
-                });
+                let stays = |name: &OsString| carried.contains(&place.join(name));
+                target.stays = names.iter().filter(|name| stays(name)).map(|n| PathName::new(n.as_bytes())).collect();
+                names.retain(|name| !stays(name) && !super::is_arena(&place.join(name)));
             } else if let Some(name) = planned.resolved.file_name() {
                 names.push(name.to_owned());
                 names.extend(planned.beside.iter().map(|suffix| {
@@ -630,6 +637,8 @@ impl<'a> Apply<'_, 'a> {
         self.hands = None;
         if self.spec.start.is_some() {
             let began = self.now();
+            self.journal.is_started = true;
+            self.journal.save(&self.top())?;
             (self.with.tick)("start");
             let started = self.ask_guard(Op::Leave(0)).and_then(|answer| answer.result);
             let proven = self
@@ -682,12 +691,19 @@ impl<'a> Apply<'_, 'a> {
         Ok(())
     }
 
+    /// Notes that a part is brought back, before it is: a restore that is cut off does not take it back.
+    fn note_called(&mut self, part: &PlacePart) -> Result<(), Failure> {
+        self.journal.called.push(part.part.clone());
+        Ok(self.journal.save(&self.top())?)
+    }
+
     /// Brings exported databases into their server.
     fn import(&mut self, part: &PlacePart) -> Result<(), Failure> {
         let began = self.now();
         let folder = self.journal.exports(&self.top()).join(file_name(&part.part));
         let what = format!("bring back {}", part.part);
         (self.with.tick)(&what);
+        self.note_called(part)?;
         let mut made = Vec::new();
         let result = match self.importer(&part.part) {
             Some(Ok(server)) => server.bring(&folder, &self.runner, &mut made),
@@ -718,7 +734,10 @@ impl<'a> Apply<'_, 'a> {
                 None => Ok(()),
             };
             let text = match removed {
-                Ok(()) => format!("{part}: what was brought into the server was removed again: {}", made.join(", ")),
+                Ok(()) => {
+                    self.journal.called.retain(|called| *called != part);
+                    format!("{part}: what was brought into the server was removed again: {}", made.join(", "))
+                }
                 Err(why) => {
                     format!("{part}: what was brought into the server is still there ({}): {why}", made.join(", "))
                 }
@@ -742,9 +761,7 @@ impl<'a> Apply<'_, 'a> {
             },
             Some(Reads::Folder) | None => None,
         };
-        // What a command does cannot be undone, so it is noted before it is called.
-        self.journal.called.push(part.part.clone());
-        self.journal.save(&self.top())?;
+        self.note_called(part)?;
         (self.with.tick)(&what);
         let values = BTreeMap::from([("folder".to_owned(), folder.display().to_string())]);
         let moment = if back.when == Some(Running::Started) { "restored" } else { "restore" };
@@ -783,9 +800,8 @@ impl<'a> Apply<'_, 'a> {
         if was_open {
             self.step("go back", began, back.clone().map(|()| "the old state is in place again".to_owned()));
         }
-        if was_open && !self.journal.called.is_empty() {
-            let text = format!("what commands brought back stays as it is: {}", self.journal.called.join(", "));
-            self.report.warnings.push(text);
+        if !self.journal.called.is_empty() {
+            self.report.warnings.push(self.journal.stays_brought_back());
         }
         let why = match &failure {
             Failure::Before(why) | Failure::NotReleased(why) => why.clone(),

@@ -73,8 +73,7 @@ pub fn take_back(journal: &Journal, spec: &RestoreSpec, with: &mut Applying<'_>)
     let back = stopped.and(free).and_then(|()| {
         // Open from here on: whoever finds it puts the old state back.
         journal.stage(Stage::GoingBack, &top).map_err(|error| chain(&error))?;
-        super::journal::go_back(&top, &journal.app, with.world.clock).map(drop).map_err(|error| chain(&error))?;
-        journal.stage(Stage::Undone, &top).map_err(|error| chain(&error))
+        super::journal::go_back(&top, &journal.app, with.world.clock).map(drop).map_err(|error| chain(&error))
     });
     tell("go back", &back);
     let open = super::journal::is_open(&top, &journal.app);

@@ -35,6 +35,9 @@ pub enum Stage {
     GoingBack,
     /// The new state is in place and proven; the old one is kept.
     Done,
+    /// The old state was put back after the application had been started on the new one, which did not prove good; what was
+    /// written meanwhile is kept.
+    Tried,
     /// The old state was put back after the new one was in use; that one is kept.
     Undone,
 }
@@ -52,6 +55,7 @@ impl Stage {
             Self::Written => "ready beside the old state",
             Self::Swapping | Self::Swapped | Self::GoingBack => "in the middle of the swap",
             Self::Done => "in place; the old state is kept",
+            Self::Tried => "undone after it was started; what was written meanwhile is kept",
             Self::Undone => "undone; what was in place is kept",
         }
     }
@@ -73,6 +77,9 @@ pub struct Asked {
     pub drop: bool,
     /// A run that is not complete is good enough.
     pub incomplete_too: bool,
+    /// Differences that were agreed to, by name.
+    #[serde(default)]
+    pub accepted: Vec<String>,
 }
 
 /// A restore in place.
@@ -94,7 +101,13 @@ pub struct Journal {
     pub stage: Stage,
     /// What changes hands.
     pub(super) swap: Swap,
-    /// Ways back that were called: what a command brought back cannot be undone.
+    /// Whether the application was, or is about to be, started on the new state.
+    #[serde(default)]
+    pub is_started: bool,
+    /// Whether the new state was proven, and in use since.
+    #[serde(default)]
+    pub is_done: bool,
+    /// Parts that were brought back other than by files: that is not undone.
     pub called: Vec<String>,
 }
 
@@ -166,6 +179,7 @@ impl Journal {
 
     pub(super) fn stage(&mut self, stage: Stage, state: &Path) -> Result<(), JournalError> {
         self.stage = stage;
+        self.is_done |= stage == Stage::Done;
         self.save(state)
     }
 
@@ -203,12 +217,21 @@ impl Journal {
         self.roots().into_iter().chain(self.arenas()).chain(seen_at).collect()
     }
 
+    /// What is said of parts that commands or clients brought back.
+    pub fn stays_brought_back(&self) -> String {
+        format!("what was brought back other than by files stays as it is: {}", self.called.join(", "))
+    }
+
     /// Removes what is set aside, and the journal last.
     ///
     /// # Errors
     /// When something cannot be removed; it can be tried again.
     pub fn discard(self, state: &Path) -> Result<(), JournalError> {
         let _hands = Self::hands(state, &self.app)?;
+        if self.stage.is_open() {
+            // The old state may lie in what would be removed.
+            return Err(JournalError::Used("the swap is still open: nothing is removed".to_owned()));
+        }
         // A folder that has one of ours in it is to be as it was before, where the old state was never away from it; else as it
         // is now, but for the one that goes.
         let was_never_away = matches!(self.stage, Stage::Writing | Stage::Written);
@@ -235,7 +258,7 @@ impl Journal {
 }
 
 /// Whether a swap of the application is open.
-pub(crate) fn is_open(state: &Path, app: &str) -> bool {
+pub fn is_open(state: &Path, app: &str) -> bool {
     match Journal::load(state, app) {
         Ok(journal) => journal.is_some_and(|journal| journal.stage.is_open()),
         // What cannot be read may be anything.
@@ -259,7 +282,13 @@ pub(crate) fn go_back(state: &Path, app: &str, clock: &dyn Clock) -> Result<bool
     }
     journal.stage(Stage::GoingBack, state)?;
     journal.swap.back(&mut |_| {})?;
-    journal.stage(Stage::Written, state)?;
+    // Only what nobody has worked on since it was written can be put in place again as it is.
+    let stage = match (journal.is_done, journal.is_started) {
+        (true, _) => Stage::Undone,
+        (false, true) => Stage::Tried,
+        (false, false) => Stage::Written,
+    };
+    journal.stage(stage, state)?;
     Ok(true)
 }
 
@@ -270,4 +299,91 @@ pub fn all(state: &Path) -> Vec<String> {
         entries.filter_map(|entry| Some(entry.file_name().to_str()?.strip_suffix(".json")?.to_owned())).collect();
     names.sort();
     names
+}
+
+#[cfg(test)]
+mod tests {
+    use super::super::swap::{NEW, Name, OLD, kept};
+    use super::*;
+
+    struct Still;
+
+    impl Clock for Still {
+        fn now(&self) -> Timestamp {
+            Timestamp::UNIX_EPOCH
+        }
+
+        fn uptime(&self) -> std::time::Duration {
+            std::time::Duration::ZERO
+        }
+
+        fn sleep(&self, _: std::time::Duration) {}
+    }
+
+    /// A restore of one folder whose swap is open, and done.
+    fn swapped(state: &Path, is_started: bool, is_done: bool) -> Journal {
+        let (place, arena) = (state.join("place"), state.join("place/arena"));
+        for (folder, text) in [(place.join("data"), "old"), (arena.join(NEW).join("data"), "new")] {
+            fs::create_dir_all(&folder).unwrap();
+            fs::write(folder.join("a"), text).unwrap();
+        }
+        fs::create_dir_all(arena.join(OLD)).unwrap();
+        let target = Target {
+            root: kept(&place.join("data")),
+            place: kept(&place),
+            names: vec![Name::of(Path::new("data"), &place, &arena.join(NEW)).unwrap()],
+            arena: kept(&arena),
+            inside: None,
+            stays: Vec::new(),
+            seen_at: Vec::new(),
+            old_root: None,
+            new_root: None,
+        };
+        let journal = Journal {
+            journal: 1,
+            id: "x".to_owned(),
+            app: "desk".to_owned(),
+            run: "r".to_owned(),
+            began: Timestamp::UNIX_EPOCH,
+            asked: Asked::default(),
+            stage: Stage::Swapped,
+            swap: Swap { targets: vec![target], ..Swap::default() },
+            is_started,
+            is_done,
+            called: Vec::new(),
+        };
+        journal.swap.forward(&mut |_| {}).unwrap();
+        journal.save(state).unwrap();
+        journal
+    }
+
+    #[test]
+    fn what_was_worked_on_is_never_taken_for_what_was_written() {
+        for (is_started, is_done, expected) in
+            [(false, false, Stage::Written), (true, false, Stage::Tried), (true, true, Stage::Undone)]
+        {
+            let state = tempfile::tempdir().unwrap();
+            swapped(state.path(), is_started, is_done);
+            assert!(is_open(state.path(), "desk") && all(state.path()) == ["desk"]);
+            assert!(go_back(state.path(), "desk", &Still).unwrap());
+            assert_eq!(Journal::load(state.path(), "desk").unwrap().unwrap().stage, expected);
+            assert_eq!(fs::read_to_string(state.path().join("place/data/a")).unwrap(), "old");
+            // Once is enough.
+            assert!(!go_back(state.path(), "desk", &Still).unwrap() && !is_open(state.path(), "desk"));
+        }
+    }
+
+    #[test]
+    fn while_a_swap_is_open_nothing_is_removed_and_a_journal_that_cannot_be_read_is_open() {
+        let state = tempfile::tempdir().unwrap();
+        let journal = swapped(state.path(), false, false);
+        assert!(matches!(journal.discard(state.path()), Err(JournalError::Used(_))));
+        assert_eq!(fs::read_to_string(state.path().join("place/arena/old/data/a")).unwrap(), "old");
+        go_back(state.path(), "desk", &Still).unwrap();
+        Journal::load(state.path(), "desk").unwrap().unwrap().discard(state.path()).unwrap();
+        assert!(!state.path().join("place/arena").exists() && all(state.path()).is_empty());
+        fs::write(Journal::path(state.path(), "desk"), "{\"journal\":1,").unwrap();
+        assert!(is_open(state.path(), "desk"));
+        assert!(matches!(go_back(state.path(), "desk", &Still), Err(JournalError::Damaged { .. })));
+    }
 }

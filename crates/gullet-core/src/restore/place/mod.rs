@@ -27,8 +27,9 @@ use crate::world::Clock;
 
 pub use apply::{Applying, PlaceReport, PlaceStep, apply, go_on};
 pub use back::take_back;
+pub(crate) use journal::go_back;
+pub use journal::is_open;
 pub use journal::{Asked, Journal, JournalError, Stage, all};
-pub(crate) use journal::{go_back, is_open};
 pub use plan::{After, Difference, Ground, Leftover, PlacePart, PlacePlan, PlannedTarget, Way};
 pub use swap::{Identity, SwapError};
 
@@ -44,16 +45,11 @@ pub(crate) fn is_arena(path: &Path) -> bool {
     path.file_name().is_some_and(|name| name.to_string_lossy().starts_with(ARENA))
 }
 
-/// Whether a restore of the application is in the middle of its swap.
-pub fn is_swapping(state: &Path, app: &str) -> bool {
-    is_open(state, app)
-}
-
 /// Puts the old state back where a swap of the application was cut off and nobody owns it any more. Call it with the
 /// application's lock and after forgotten holds were left. Whether there was one.
 ///
 /// # Errors
 /// When it cannot be put back.
 pub fn settle(state: &Path, app: &str, clock: &dyn Clock) -> Result<bool, JournalError> {
-    if is_open(state, app) { go_back(state, app, clock) } else { Ok(false) }
+    go_back(state, app, clock)
 }

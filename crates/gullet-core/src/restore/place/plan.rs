@@ -236,7 +236,7 @@ impl PlacePlan {
     ///
     /// # Errors
     /// When the run does not have what is asked for, or it cannot be done here.
-    pub fn make(ground: &Ground<'_>, asked: Asked, accepted: &[String]) -> Result<Self, RestoreError> {
+    pub fn make(ground: &Ground<'_>, asked: Asked) -> Result<Self, RestoreError> {
         let logged = ground.logged;
         let record = &logged.record;
         let selections: Vec<Selection> = asked.paths.iter().cloned().map(Selection::path).collect();
@@ -271,7 +271,7 @@ impl PlacePlan {
         plan.roots(record.captures.as_slice(), &chosen.parts, &mut chunks, ground)?;
         plan.look_at_the_old(&mut chunks)?;
         plan.application();
-        plan.differ(ground, accepted);
+        plan.differ(ground);
         plan.order();
         Ok(plan)
     }
@@ -543,7 +543,7 @@ impl PlacePlan {
     }
 
     /// What is not as it was.
-    fn differ(&mut self, ground: &Ground<'_>, accepted: &[String]) {
+    fn differ(&mut self, ground: &Ground<'_>) {
         let record = &ground.logged.record;
         let (then, now) = (&record.host, ground.world.host);
         let mut found: Vec<(&'static str, String)> = Vec::new();
@@ -603,7 +603,11 @@ impl PlacePlan {
         }
         self.differences = found
             .into_iter()
-            .map(|(name, text)| Difference { name, text, accepted: accepted.iter().any(|word| word == name) })
+            .map(|(name, text)| Difference {
+                name,
+                text,
+                accepted: self.asked.accepted.iter().any(|word| word == name),
+            })
             .collect();
     }
 

@@ -126,6 +126,9 @@ pub struct Target {
     pub(super) names: Vec<Name>,
     /// Why what is in the root is swapped and not the root.
     pub(super) inside: Option<String>,
+    /// Names in the root that stay where they are, in the old state and the new one.
+    #[serde(default)]
+    pub(super) stays: Vec<PathName>,
     /// Where else processes see what is in the root.
     #[serde(default)]
     pub(super) seen_at: Vec<PathName>,
@@ -312,8 +315,9 @@ impl Target {
         for entry in fs::read_dir(&place).at(&place)? {
             let name = entry.at(&place)?.file_name();
             let path = place.join(&name);
-            let known = self.names.iter().any(|known| known.name.as_bytes() == name.as_bytes());
-            if path != arena && !known {
+            let is_it = |known: &PathName| known.as_bytes() == name.as_bytes();
+            let known = self.names.iter().any(|known| is_it(&known.name)) || self.stays.iter().any(is_it);
+            if path != arena && !known && !super::is_arena(&path) {
                 put(&path, &arena.join(NEW).join(&name), tick)?;
             }
         }
@@ -440,7 +444,7 @@ mod tests {
     /// carried over deep inside.
     fn tree(inside: bool) -> (Tree, Swap) {
         let tree = Tree { folder: tempfile::tempdir().unwrap() };
-        for old in ["data/both", "data/only-old", "data/sub/deep/cache", "data/sub/x"] {
+        for old in ["data/both", "data/stays", "data/only-old", "data/sub/deep/cache", "data/sub/x"] {
             tree.file(old);
         }
         let (place, arena) = if inside { ("data", "data/arena") } else { ("", "arena") };
@@ -459,6 +463,7 @@ mod tests {
             arena: kept(&tree.path(arena)),
             names: names.collect(),
             inside: inside.then(|| "a test".to_owned()),
+            stays: if inside { vec![PathName::new("stays")] } else { Vec::new() },
             seen_at: Vec::new(),
             old_root: inside.then(|| look("data")),
             new_root: inside.then(|| look("data/both")),
@@ -511,7 +516,8 @@ mod tests {
                 swap.back(&mut |_| {}).unwrap();
                 assert_eq!(tree.all("data"), before, "inside {inside}, cut off at {cut}");
                 swap.forward(&mut |_| {}).unwrap();
-                let expected = ["", "both", "only-new", "sub", "sub/deep", "sub/deep/cache", "sub/y"];
+                let mut expected = vec!["", "both", "only-new", "stays", "sub", "sub/deep", "sub/deep/cache", "sub/y"];
+                expected.retain(|name| inside || *name != "stays");
                 assert_eq!(names(&tree), expected, "inside {inside}, cut off at {cut}");
                 let mode = fs::metadata(tree.path("data")).unwrap().mode() & 0o7777;
                 assert!(!inside || mode == 0o751, "{mode:o}");

@@ -5,7 +5,7 @@ use gullet_core::logbook::{Logbook, Logged};
 use gullet_core::restore::RestoreError;
 use gullet_core::restore::place::{
     Applying, Asked, Ground, Journal, JournalError, PlacePlan, PlaceReport, PlaceStep, Stage, Way, apply, go_on,
-    take_back,
+    settle, take_back,
 };
 use gullet_core::state::State;
 use gullet_store::Store;
@@ -85,11 +85,11 @@ impl Here {
         }
     }
 
-    fn plan(&self, run: &str, asked: Asked, accepted: &[String]) -> Result<(PlacePlan, &Store, &Logged), CommandError> {
+    fn plan(&self, run: &str, asked: Asked) -> Result<(PlacePlan, &Store, &Logged), CommandError> {
         let (store, book, logged) = run_of(&self.reading, run)?;
         must_open(store, logged)?;
         let folder = std::path::PathBuf::from(store.location().describe());
-        let plan = PlacePlan::make(&self.ground(store, book, logged, &folder), asked, accepted);
+        let plan = PlacePlan::make(&self.ground(store, book, logged, &folder), asked);
         Ok((plan.map_err(with_hint)?, store, logged))
     }
 
@@ -107,8 +107,9 @@ impl Here {
             owners: super::owners(args, run_of(&self.reading, &args.run)?.2)?,
             drop: args.place.drop,
             incomplete_too: args.place.incomplete_too,
+            accepted: args.place.accept.clone(),
         };
-        let (plan, store, logged) = self.plan(&args.run, asked, &args.place.accept)?;
+        let (plan, store, logged) = self.plan(&args.run, asked)?;
         let lock = self.state.lock(&plan.app, &format!("restore, process {}", std::process::id()))?;
         if let Some(journal) = Journal::load(self.state.folder(), &plan.app)? {
             let text = format!("run {} was restored in place already: it is {}", journal.run, journal.stage.words());
@@ -141,11 +142,7 @@ impl Here {
         if !ui.is_json() && !ui.is_quiet() {
             show_plan(ui, plan);
         }
-        if let Some(first) = objections.first() {
-            let mut error = CommandError::text(Exit::Refused, format!("not agreed to: {first}"));
-            error.messages.extend(objections.iter().skip(1).cloned());
-            return Err(error.hint("nothing was touched"));
-        }
+        must_be_agreed_to(plan)?;
         if args.place.yes {
             return Ok(true);
         }
@@ -207,11 +204,13 @@ impl Here {
             );
             return Err(CommandError::text(Exit::Usage, text));
         }
-        // Whatever was agreed to when it began holds for going on with it.
-        let every: Vec<String> =
-            ["host", "alive", "system", "accounts", "engine", "paths", "running", "boot"].map(str::to_owned).to_vec();
-        let accepted = if args.place.accept.is_empty() { every } else { args.place.accept.clone() };
-        let (plan, store, logged) = self.plan(&journal.run, journal.asked.clone(), &accepted)?;
+        if journal.stage == Stage::Tried && !args.place.yes {
+            return Ok(removes_what_came(ui, &journal));
+        }
+        let mut asked = journal.asked.clone();
+        asked.accepted.extend(args.place.accept.iter().cloned());
+        let (plan, store, logged) = self.plan(&journal.run, asked)?;
+        must_be_agreed_to(&plan)?;
         if !ui.is_json() && !ui.is_quiet() {
             ui.say(format!("{}: {} from run {}", styled(BOLD, "go on with the restore"), plan.app, plan.run));
         }
@@ -221,28 +220,30 @@ impl Here {
 
     fn undo(&self, ui: &mut Ui, args: &RestoreArgs, journal: Journal) -> Result<Exit, CommandError> {
         let app = journal.app.clone();
+        let top = self.state.folder();
+        let journal = if journal.stage.is_open() {
+            settle(top, &app, self.outside.world().clock)?;
+            Journal::load(top, &app)?.unwrap_or(journal)
+        } else {
+            journal
+        };
+        if !journal.called.is_empty() {
+            ui.warning(&journal.stays_brought_back());
+        }
         match journal.stage {
             Stage::Undone => {
                 ui.say(format!("the restore of {app} is undone already"));
                 return Ok(Exit::Complete);
             }
-            // The old state was never away, or is back: only what lies beside is removed.
-            Stage::Writing | Stage::Written => {
-                journal.discard(self.state.folder())?;
-                ui.say(format!(
-                    "{} {app}: the old state is in place, and nothing is beside it",
-                    styled(GOOD, "✓ undone:")
-                ));
-                return Ok(Exit::Complete);
-            }
-            Stage::Swapping | Stage::Swapped | Stage::GoingBack => {
-                gullet_core::restore::place::settle(self.state.folder(), &app, self.outside.world().clock)?;
-                let journal = Journal::load(self.state.folder(), &app)?;
-                journal.map(|journal| journal.discard(self.state.folder())).transpose()?;
-                ui.say(format!("{} {app}: the old state is in place again", styled(GOOD, "✓ undone:")));
-                return Ok(Exit::Complete);
-            }
+            Stage::Tried if !args.place.yes => return Ok(removes_what_came(ui, &journal)),
             Stage::Done => {}
+            // The old state was never away, or is back: only what lies beside is removed. That refuses where a swap is open.
+            _ => {
+                journal.discard(top)?;
+                let said = styled(GOOD, "✓ undone:");
+                ui.say(format!("{said} {app}: the old state is in place, and nothing is beside it"));
+                return Ok(Exit::Complete);
+            }
         }
         if !args.place.yes {
             let text = format!(
@@ -294,7 +295,7 @@ impl Here {
     }
 
     fn discard(&self, ui: &mut Ui, args: &RestoreArgs, journal: Journal) -> Result<Exit, CommandError> {
-        if !matches!(journal.stage, Stage::Done | Stage::Undone) {
+        if !matches!(journal.stage, Stage::Done | Stage::Undone | Stage::Tried) {
             let text = format!("the restore of run {} is {}", journal.run, journal.stage.words());
             let error = CommandError::text(Exit::Refused, text);
             return Err(error.hint(format!("gullet restore {} --continue, or --undo", journal.app)));
@@ -309,6 +310,27 @@ impl Here {
         ui.say(format!("{} {}", styled(GOOD, "✓ removed:"), harmless(&kept.join(", "))));
         Ok(Exit::Complete)
     }
+}
+
+/// Refuses what was not agreed to, or cannot be done.
+fn must_be_agreed_to(plan: &PlacePlan) -> Result<(), CommandError> {
+    let objections = plan.objections();
+    let Some(first) = objections.first() else { return Ok(()) };
+    let mut error = CommandError::text(Exit::Refused, format!("not agreed to: {first}"));
+    error.messages.extend(objections.iter().skip(1).cloned());
+    Err(error.hint("nothing was touched"))
+}
+
+/// Says that what an application wrote while it ran on a state that did not prove good would be removed.
+fn removes_what_came(ui: &mut Ui, journal: &Journal) -> Exit {
+    let kept: Vec<String> = journal.arenas().iter().map(|path| path.display().to_string()).collect();
+    ui.say(format!(
+        "{} was started on the restored state for a while; what it wrote there would be removed: {}",
+        harmless(&journal.app),
+        harmless(&kept.join(", "))
+    ));
+    ui.tell("nothing was touched; say --yes to do it");
+    Exit::Refused
 }
 
 fn with_hint(error: RestoreError) -> CommandError {
@@ -431,6 +453,11 @@ fn show_report(ui: &mut Ui, plan: &PlacePlan, report: &PlaceReport) {
             if report.is_ready {
                 ui.hint(&format!(
                     "the new state lies ready: gullet restore {app} --continue tries again, --undo removes it"
+                ));
+            } else if report.went_back {
+                ui.hint(&format!(
+                    "what was written while it was started is kept: gullet restore {app} --continue --yes writes the new state \
+                     anew and tries again, --undo --yes removes it"
                 ));
             }
         }
