@@ -54,6 +54,14 @@ pub enum CompareError {
     Now(String),
 }
 
+impl CompareError {
+    /// The listing of a run's part, or of those of two runs, that cannot be read.
+    fn listing(run: impl std::fmt::Display, part: &str) -> impl FnOnce(StoreError) -> Self {
+        let (run, part) = (run.to_string(), part.to_owned());
+        move |source| Self::Store { run, part, source: Box::new(source) }
+    }
+}
+
 /// How a path differs.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "snake_case")]
@@ -321,16 +329,12 @@ pub fn runs(
             (Some(there), true) => {
                 gathering.comparison.facts = facts(capture, there);
                 if let (Some(first), Some(second)) = (&capture.listing, &there.listing) {
-                    let wrap = |source| CompareError::Store {
-                        run: format!("{} and {}", one.record.run, other.record.run),
-                        part: capture.part.clone(),
-                        source: Box::new(source),
-                    };
                     let walked = compare_listings((&mut a, &first.root), (&mut b, &second.root), |difference| {
                         gathering.take(difference);
                         Ok::<_, StoreError>(())
                     });
-                    walked.map_err(wrap)?;
+                    let both = format!("{} and {}", one.record.run, other.record.run);
+                    walked.map_err(CompareError::listing(both, &capture.part))?;
                 }
                 gathering.pair();
                 for (before, after) in std::mem::take(&mut gathering.texts) {
@@ -383,12 +387,7 @@ pub fn with_now(
             look_at(&entry, reread, &mut another, &mut gathering);
             Ok::<_, StoreError>(())
         });
-        let wrap = |source| CompareError::Store {
-            run: logged.record.run.to_string(),
-            part: capture.part.clone(),
-            source: Box::new(source),
-        };
-        read.map_err(wrap)?;
+        read.map_err(CompareError::listing(&logged.record.run, &capture.part))?;
         let more =
             remaining(part, &plan, &listing, &mut chunks, &PathName::clone).map_err(|error| now(&chain(&error)))?;
         for (path, _) in more.into_iter().filter(|(_, why)| *why == Why::Since) {
@@ -483,12 +482,9 @@ pub fn trace_path(runs: &[(&Logged, &Store)], path: &PathName, only: &[String]) 
         let (mut chunks, _) = store.chunks_that_can_be_read(&logged.holdings());
         for capture in wanted(logged, only) {
             let Some(listing) = capture.listing.filter(|_| capture.is_captured()) else { continue };
-            let wrap = |source| CompareError::Store {
-                run: logged.record.run.to_string(),
-                part: capture.part.clone(),
-                source: Box::new(source),
-            };
-            let entry = ListingReader::new(&mut chunks).find(&listing.root, path).map_err(wrap)?;
+            let entry = ListingReader::new(&mut chunks)
+                .find(&listing.root, path)
+                .map_err(CompareError::listing(&logged.record.run, &capture.part))?;
             let before = last.entry((logged.record.app.clone(), capture.part.clone())).or_default();
             let what = match (&*before, &entry) {
                 (None, None) => continue,
@@ -531,13 +527,8 @@ pub fn trace_part(runs: &[(&Logged, &Store)], part: &str) -> Result<Vec<Traced>,
                         // One is enough.
                         Err(StoreError::Seal(String::new()))
                     });
-                    let wrap = |source| CompareError::Store {
-                        run: logged.record.run.to_string(),
-                        part: part.to_owned(),
-                        source: Box::new(source),
-                    };
                     if what == What::Touched {
-                        compared.map_err(wrap)?;
+                        compared.map_err(CompareError::listing(&logged.record.run, part))?;
                     }
                     Some(what)
                 }

@@ -9,7 +9,7 @@ use std::os::unix::fs::{MetadataExt, PermissionsExt};
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
-use gullet_store::Store;
+use gullet_store::{Store, free_space};
 use serde::Serialize;
 
 use crate::definition::{App, CommandSpec, OneOrMany, PartKind, Probe, Secure, When};
@@ -20,7 +20,7 @@ use crate::part::{Survey, chain, check_service, foresee, survey};
 use crate::plan::{Plan, PlannedPart};
 use crate::record::SecuredBy;
 use crate::state::State;
-use crate::words::{count, duration, list, size};
+use crate::words::{count, duration, list, millis, size};
 
 /// Bytes that are read into the store in a millisecond, roughly, and bytes that are copied.
 const STREAMED_A_MS: u64 = 200_000;
@@ -317,8 +317,7 @@ impl Preflight<'_> {
                 None => self.last().and_then(|l| l.record.capture(&part.name)).map_or(0, |c| c.counts.bytes),
             })
             .sum();
-        let Ok(stat) = rustix::fs::statvfs(self.state.folder()) else { return };
-        let free = stat.f_bavail.saturating_mul(stat.f_frsize);
+        let Ok(free) = free_space(self.state.folder()) else { return };
         let found =
             format!("{} free in the state folder, {} estimated for databases and exports", size(free), size(wanted));
         if free < wanted {
@@ -375,7 +374,7 @@ impl Preflight<'_> {
             let found = format!("{}: nothing proves that it serves again", step.name);
             checks.warn("hold", found, "give it a `left` probe");
         }
-        let limit = u64::try_from(self.plan.longest_hold().as_millis()).unwrap_or(u64::MAX);
+        let limit = millis(self.plan.longest_hold());
         let measured = self.last().and_then(|last| last.record.hold.held_ms);
         let (held, found) = match measured {
             Some(held) => (held, format!("held {} last time, {} at most", duration(held), duration(limit))),

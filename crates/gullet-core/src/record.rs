@@ -171,6 +171,11 @@ pub struct Capture {
 }
 
 impl Capture {
+    /// The name of the definition's part that it comes from.
+    pub fn defined_as(&self) -> &str {
+        self.each_of.as_deref().unwrap_or(&self.part)
+    }
+
     /// Whether the part was captured.
     pub fn is_captured(&self) -> bool {
         self.problem.is_none() && (self.listing.is_some() || self.outside.as_ref().is_some_and(|o| o.done.is_some()))

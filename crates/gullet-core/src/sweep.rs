@@ -81,7 +81,7 @@ pub fn remove_outside(logged: &Logged, app: &App, runner: &Runner<'_>) -> Vec<(S
     let mut removed = Vec::new();
     for capture in &logged.record.captures {
         let Some(proof) = &capture.outside else { continue };
-        let name = capture.each_of.as_ref().unwrap_or(&capture.part);
+        let name = capture.defined_as();
         let part = app.part.iter().find(|part| part.name == *name);
         let remove = part.and_then(|part| part.outside.as_ref()).and_then(|outside| outside.remove.as_ref());
         let result = match remove {

@@ -12,6 +12,11 @@ pub fn size(bytes: u64) -> String {
     if unit == 0 { format!("{bytes} B") } else { format!("{value:.1} {}", UNITS[unit]) }
 }
 
+/// A time in whole milliseconds.
+pub(crate) fn millis(time: std::time::Duration) -> u64 {
+    u64::try_from(time.as_millis()).unwrap_or(u64::MAX)
+}
+
 /// Milliseconds as seconds, minutes or hours.
 pub fn duration(ms: u64) -> String {
     match ms {

@@ -253,8 +253,7 @@ impl Location for Folder {
     }
 
     fn free_space(&self) -> Result<Option<u64>, StoreError> {
-        let stat = rustix::fs::statvfs(&self.root).at(&self.root)?;
-        Ok(Some(stat.f_bavail.saturating_mul(stat.f_frsize)))
+        Ok(Some(free_space(&self.root)?))
     }
 }
 
@@ -424,6 +423,15 @@ impl NewObject for NewBytes {
         objects.insert(self.name.clone(), self.bytes.clone());
         Ok(())
     }
+}
+
+/// Bytes that an ordinary account may still write on the filesystem that a path is on.
+///
+/// # Errors
+/// When it cannot be asked.
+pub fn free_space(path: &Path) -> Result<u64, PathError> {
+    let stat = rustix::fs::statvfs(path).at(path)?;
+    Ok(stat.f_bavail.saturating_mul(stat.f_frsize))
 }
 
 #[cfg(test)]

@@ -11,6 +11,7 @@ mod check;
 mod engines;
 mod flaw;
 mod load;
+mod part;
 mod rules;
 mod sources;
 mod types;
@@ -20,11 +21,12 @@ pub use back::{AtBoot, DrillSpec, Pick, Reads, RestoreSpec, Running, WayBack};
 pub use engines::{HttpExport, LoginSpec, Mariadb, Outside, Postgres, RequestSpec};
 pub use flaw::{Flaw, Flaws, Source};
 pub use load::{LoadError, Loaded, load};
+pub use part::{Drift, Each, Empty, Gives, Part, PartKind, Steady, When};
 pub use rules::check_name;
 pub use sources::check_sources;
 pub use types::{
-    App, CommandSpec, Definition, Drift, Each, Empty, EnvValue, ExitWanted, FoundHeld, Gives, GroupSpec, HoldStep,
-    Hook, Hooks, OneOrMany, Part, PartKind, Probe, Require, Secure, SnapshotHooks, Steady, StoreSpec, When,
+    App, CommandSpec, Definition, EnvValue, ExitWanted, FoundHeld, GroupSpec, HoldStep, Hook, Hooks, OneOrMany, Probe,
+    Require, Secure, SnapshotHooks, StoreSpec,
 };
 pub use values::{Share, Span};
 

@@ -4,9 +4,8 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use super::check::nearest;
 use super::flaw::{Flaw, Places, key_path};
-use super::types::{
-    App, CommandSpec, Definition, EnvValue, HoldStep, OneOrMany, Part, PartKind, Probe, Require, Secure, When,
-};
+use super::part::{Part, PartKind, When};
+use super::types::{App, CommandSpec, Definition, EnvValue, HoldStep, OneOrMany, Probe, Require, Secure};
 use crate::hook::placeholders;
 
 /// Checks the joined definition.

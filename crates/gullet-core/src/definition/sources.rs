@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 
 use super::flaw::{Flaw, Flaws};
 use super::load::Loaded;
-use super::types::PartKind;
+use super::part::PartKind;
 
 /// Checks the sources of one application against the disk and the place of its store.
 ///

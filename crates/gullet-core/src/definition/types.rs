@@ -7,9 +7,11 @@ use std::path::PathBuf;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use super::back::{DrillSpec, RestoreSpec, WayBack};
-use super::engines::{HttpExport, Mariadb, Outside, Postgres, RequestSpec};
-use super::values::{Share, Span};
+use super::back::{DrillSpec, RestoreSpec};
+use super::engines::RequestSpec;
+use super::part::Part;
+use super::values::Span;
+use crate::record::Capture;
 
 /// Something that the design has room for and this version does not do. Any value is refused, with these words.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
@@ -137,6 +139,13 @@ pub struct App {
     /// Which runs to keep.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub keep: Option<Later>,
+}
+
+impl App {
+    /// The part that a capture is of, by its name in the definition.
+    pub(crate) fn part_of(&self, capture: &Capture) -> Option<&Part> {
+        self.part.iter().find(|part| part.name == capture.defined_as())
+    }
 }
 
 /// How parts are secured while the application is held.
@@ -399,176 +408,6 @@ pub enum FoundHeld {
     GoOn,
 }
 
-/// A piece of the application's state. Exactly one of `files`, `sqlite`, `command`, `export`, `postgres`, `mariadb`, `http` and
-/// `outside` says which kind.
-#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
-#[schemars(title = "a part", deny_unknown_fields)]
-pub struct Part {
-    /// Its name; with `each` it contains `{each.…}`.
-    pub name: String,
-    /// Without this part the run fails.
-    #[serde(default, skip_serializing_if = "is_false")]
-    pub must: bool,
-    /// Files and folders, absolute.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub files: Vec<PathBuf>,
-    /// An SQLite database, absolute; copied through the engine's online backup.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub sqlite: Option<PathBuf>,
-    /// A command whose standard output is the capture.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub command: Vec<String>,
-    /// A command that writes the capture into `{scratch}`, or to the paths in `take`.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub export: Option<CommandSpec>,
-    /// A PostgreSQL server.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub postgres: Option<Postgres>,
-    /// A MariaDB server.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub mariadb: Option<Mariadb>,
-    /// An application with a web interface.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub http: Option<HttpExport>,
-    /// What stays with other machinery: never counted as stored.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub outside: Option<Outside>,
-    /// What `command` prints: bytes, or a tar that is listed file by file.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub gives: Option<Gives>,
-    /// Files that `export` writes outside `{scratch}`; must be newer than its start.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub take: Vec<PathBuf>,
-    /// How long `command` may take; an hour by default.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub limit: Option<Span>,
-    /// Only files that match one of these; a pattern without `/` matches names at any depth.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub include: Vec<String>,
-    /// Not what matches one of these.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub exclude: Vec<String>,
-    /// Paths below a root that must be in the capture.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub holds: Vec<String>,
-    /// Other filesystems mounted below a root are captured too.
-    #[serde(default, skip_serializing_if = "is_false")]
-    pub cross: bool,
-    /// `"ok"`: a root with nothing in it, or on another filesystem than last time, is not a failure.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub empty: Option<Empty>,
-    /// Copied once before the hold, so that in the hold only what changed since is.
-    #[serde(default, skip_serializing_if = "is_false")]
-    pub warm: bool,
-    /// Zstandard level, 1 to 19, where it is not the store's.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    #[schemars(range(min = 1, max = 19))]
-    pub level: Option<i32>,
-    /// When it is captured: while the application is held (the default), before, or after. A part that is not captured in
-    /// the hold is not of the same moment as the others.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub when: Option<When>,
-    /// A capture for each of what a command prints.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub each: Option<Each>,
-    /// A fact that must be the same before and after the capture, else it is taken again.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub steady: Option<Steady>,
-    /// Commands whose output becomes a fact.
-    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
-    pub facts: BTreeMap<String, CommandSpec>,
-    /// How far a fact may be below the last good run's before it is a warning; `bytes` and `files` are facts too.
-    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
-    pub shrinks: BTreeMap<String, Share>,
-    /// The least that a fact may be; below it the part has failed.
-    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
-    pub least: BTreeMap<String, f64>,
-    /// What the export is known not to carry.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub lacks: Vec<String>,
-    /// How an export comes back.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub restore: Option<WayBack>,
-    /// What to do by hand after a restore; where there is a probe, it says whether that is done.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub after_restore: Vec<String>,
-    /// Probes of what is to be done by hand after a restore, by the words of `after_restore`.
-    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
-    pub done_when: BTreeMap<String, Probe>,
-}
-
-/// When a part is captured.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
-#[serde(rename_all = "snake_case")]
-pub enum When {
-    /// Before the application is held.
-    Before,
-    /// While it is held.
-    #[default]
-    Held,
-    /// When it serves again.
-    After,
-}
-
-/// What a command's standard output is.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
-#[serde(rename_all = "snake_case")]
-pub enum Gives {
-    /// Bytes, kept as one file.
-    Bytes,
-    /// A tar, kept file by file.
-    Tar,
-}
-
-/// Whether a root may be empty.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
-#[serde(rename_all = "snake_case")]
-pub enum Empty {
-    /// It may.
-    Ok,
-}
-
-/// A command that prints what there is: a name or a JSON object a line.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, JsonSchema)]
-#[schemars(title = "`each`", deny_unknown_fields)]
-pub struct Each {
-    /// The command.
-    #[serde(flatten)]
-    pub command: CommandSpec,
-    /// Fewer than this is a failure; 0 by default.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub least: Option<u32>,
-    /// One that the last good run did not have: `"ok"`, `"warn"` (the default) or `"fail"`.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub new: Option<Drift>,
-    /// One that only the last good run had: `"ok"`, `"warn"` or `"fail"` (the default).
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub gone: Option<Drift>,
-}
-
-/// What a difference from the last good run is.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
-#[serde(rename_all = "snake_case")]
-pub enum Drift {
-    /// Nothing to speak of.
-    Ok,
-    /// A warning.
-    Warn,
-    /// A failure.
-    Fail,
-}
-
-/// A fact asked for before and after a capture.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, JsonSchema)]
-#[schemars(title = "`steady`", deny_unknown_fields)]
-pub struct Steady {
-    /// The fact's name.
-    pub fact: String,
-    /// The command that prints it.
-    #[serde(flatten)]
-    pub command: CommandSpec,
-}
-
 /// Commands at stated moments.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[schemars(title = "the hooks", deny_unknown_fields)]
@@ -635,73 +474,6 @@ impl CommandSpec {
     }
 }
 
-fn is_false(value: &bool) -> bool {
+pub(super) fn is_false(value: &bool) -> bool {
     !*value
-}
-
-/// Which kind a part is.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
-#[serde(rename_all = "snake_case")]
-pub enum PartKind {
-    /// Files and folders.
-    Files,
-    /// An SQLite database.
-    Sqlite,
-    /// A command's standard output.
-    Command,
-    /// What a command writes.
-    Export,
-    /// A PostgreSQL server.
-    Postgres,
-    /// A MariaDB server.
-    Mariadb,
-    /// What an application gives over its web interface.
-    Http,
-    /// What stays with other machinery.
-    Outside,
-}
-
-impl PartKind {
-    /// The word for it.
-    pub fn word(self) -> &'static str {
-        match self {
-            Self::Files => "files",
-            Self::Sqlite => "sqlite",
-            Self::Command => "command",
-            Self::Export => "export",
-            Self::Postgres => "postgres",
-            Self::Mariadb => "mariadb",
-            Self::Http => "http",
-            Self::Outside => "outside",
-        }
-    }
-}
-
-impl Part {
-    /// The kinds that the part's keys say; a sound part has exactly one.
-    pub fn kinds(&self) -> Vec<PartKind> {
-        let said = [
-            (!self.files.is_empty(), PartKind::Files),
-            (self.sqlite.is_some(), PartKind::Sqlite),
-            (!self.command.is_empty(), PartKind::Command),
-            (self.export.is_some(), PartKind::Export),
-            (self.postgres.is_some(), PartKind::Postgres),
-            (self.mariadb.is_some(), PartKind::Mariadb),
-            (self.http.is_some(), PartKind::Http),
-            (self.outside.is_some(), PartKind::Outside),
-        ];
-        said.into_iter().filter_map(|(said, kind)| said.then_some(kind)).collect()
-    }
-
-    /// The kind of a part that passed the checks.
-    pub fn kind(&self) -> PartKind {
-        self.kinds().first().copied().unwrap_or(PartKind::Files)
-    }
-
-    /// The absolute paths that it reads by itself.
-    pub fn sources(&self) -> impl Iterator<Item = &PathBuf> {
-        let cluster = self.postgres.iter().flat_map(|server| &server.cluster);
-        let datadir = self.mariadb.iter().flat_map(|server| &server.datadir);
-        self.files.iter().chain(&self.sqlite).chain(&self.take).chain(cluster).chain(datadir)
-    }
 }

@@ -8,6 +8,8 @@ use std::time::Duration;
 use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
+use crate::words::millis;
+
 /// A span of time: `"250ms"`, `"30s"`, `"5m"`, `"2h"`, `"3d"`, `"2w"`, or several of them as in `"1h30m"`.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub struct Span(pub Duration);
@@ -41,7 +43,7 @@ impl FromStr for Span {
 
 impl fmt::Display for Span {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let mut rest = u64::try_from(self.0.as_millis()).unwrap_or(u64::MAX);
+        let mut rest = millis(self.0);
         if rest == 0 {
             return f.write_str("0s");
         }

@@ -17,7 +17,7 @@ use crate::definition::{Mariadb, Postgres};
 use crate::engine::{EngineError, Login, Waiting, mariadb, postgres, program};
 use crate::event::Facts;
 use crate::hook::{Account, Patience, passwd};
-use crate::part::{count_mariadb, count_postgres, facts_of_rows, postgres_programs};
+use crate::part::{OWN_OF_MARIADB, count_mariadb, count_postgres, facts_of_rows, postgres_programs};
 use crate::world::World;
 
 /// How long a server may take to start: it may have a log to play back.
@@ -356,10 +356,9 @@ impl Stage<'_> {
     }
 
     fn count_mariadb(&self, session: &mariadb::Session) -> Result<Facts, String> {
-        const OWN: [&str; 4] = ["information_schema", "performance_schema", "sys", "mysql"];
         let rows = session.rows("show databases", self.waiting()).map_err(|error| error.to_string())?;
         let names: Vec<String> =
-            rows.into_iter().flatten().flatten().filter(|name| !OWN.contains(&name.as_str())).collect();
+            rows.into_iter().flatten().flatten().filter(|name| !OWN_OF_MARIADB.contains(&name.as_str())).collect();
         let mut facts = Facts::new();
         if !names.is_empty() {
             facts_of_rows(

@@ -15,7 +15,7 @@ use std::os::unix::fs::DirBuilderExt;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
-use gullet_store::{IoPath, PathError, Store};
+use gullet_store::{IoPath, PathError, Store, free_space};
 use serde::Serialize;
 
 use crate::definition::{App, DrillSpec, OneOrMany, PartKind, Pick, Probe, Require};
@@ -30,7 +30,7 @@ use crate::plan::command_text;
 use crate::record::{Capture, RemarkKind};
 use crate::restore::{RestoreError, RestorePlan};
 use crate::state::{AppLock, State, StateError, private_folder};
-use crate::words::{count, duration, size};
+use crate::words::{count, duration, millis, size};
 use crate::world::{Random, World};
 
 use engines::{Running, Stage};
@@ -223,8 +223,7 @@ impl DrillPlan {
         });
         let imported: u64 = imported.map(|capture| capture.counts.bytes * IMPORT.0 + IMPORT.1).sum();
         let wanted = self.bytes + imported;
-        let stat = rustix::fs::statvfs(&real).at(&real)?;
-        let free = stat.f_bavail.saturating_mul(stat.f_frsize);
+        let free = free_space(&real)?;
         if free < wanted {
             return Err(DrillError::Space { place: real, free: size(free), wanted: size(wanted) });
         }
@@ -368,8 +367,7 @@ impl Drill<'_, '_> {
         // A cluster's tablespaces are roots too.
         let source = roots.iter().find(|root| root.join("PG_VERSION").is_file()).or(roots.first()).cloned();
         let export = into.join("exports").join(crate::state::file_name(&capture.part));
-        let of = capture.each_of.as_ref().unwrap_or(&capture.part);
-        let spec = self.plan.app_spec.part.iter().find(|part| part.name == *of);
+        let spec = self.plan.app_spec.part_of(capture);
         let stage = Stage { world: self.world, folder: &self.plan.scratch, top: self.state_top(), id: &self.plan.id };
         let started = match (capture.kind, source, spec.and_then(|spec| spec.postgres.clone())) {
             (PartKind::Sqlite, Some(path), _) => {
@@ -486,10 +484,6 @@ fn compare(recorded: &Facts, found: &Facts) -> Result<String, String> {
             Err(format!("{}{more}", some.iter().take(NAMED).cloned().collect::<Vec<_>>().join("; ")))
         }
     }
-}
-
-fn millis(time: Duration) -> u64 {
-    u64::try_from(time.as_millis()).unwrap_or(u64::MAX)
 }
 
 #[cfg(test)]

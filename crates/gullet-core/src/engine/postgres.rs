@@ -131,6 +131,11 @@ impl Session {
     }
 }
 
+/// A name in quotes.
+pub(crate) fn quoted(name: &str) -> String {
+    format!("\"{}\"", name.replace('"', "\"\""))
+}
+
 /// A text as a literal of SQL.
 pub(crate) fn literal(text: &str) -> String {
     format!("'{}'", text.replace('\'', "''"))

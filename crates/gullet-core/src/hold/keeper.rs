@@ -13,6 +13,7 @@ use super::session::Session;
 use crate::definition::{CommandSpec, HoldStep, OneOrMany, Probe};
 use crate::hook::{Call, CallOutcome, Limits, Patience, Runner};
 use crate::restore::place;
+use crate::words::millis;
 use crate::world::Stop;
 
 /// Owns the hold of one application.
@@ -335,8 +336,4 @@ fn call<'a>(moment: &'a str, patience: Patience<'a>) -> Call<'a> {
 
 fn probe_call<'a>(moment: &'a str, patience: Patience<'a>) -> Call<'a> {
     Call { limit: Limits::PROBE, notes: false, ..call(moment, patience) }
-}
-
-fn millis(time: Duration) -> u64 {
-    u64::try_from(time.as_millis()).unwrap_or(u64::MAX)
 }

@@ -12,6 +12,7 @@ use rustix::process::{Pid, Signal, kill_process_group};
 
 use crate::event::{CommandReport, Exit, Piece, Stream};
 use crate::hook::{Invocation, Patience, script_in_memory, usual_memory_score};
+use crate::words::millis;
 use crate::world::Clock;
 
 /// How long a session may take to go when its input is closed, before it is killed.
@@ -113,7 +114,7 @@ impl Session {
             self.report.dropped_bytes += text.len() as u64 + 1;
             return;
         }
-        let at_ms = u64::try_from(clock.uptime().saturating_sub(self.began).as_millis()).unwrap_or(u64::MAX);
+        let at_ms = millis(clock.uptime().saturating_sub(self.began));
         self.report.output.push(Piece { at_ms, stream, text: text + "\n" });
     }
 
@@ -150,7 +151,7 @@ impl Session {
             }
             None => Exit::Stopped,
         };
-        self.report.took_ms = u64::try_from(clock.uptime().saturating_sub(self.began).as_millis()).unwrap_or(u64::MAX);
+        self.report.took_ms = millis(clock.uptime().saturating_sub(self.began));
         self.report
     }
 }

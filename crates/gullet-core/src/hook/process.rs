@@ -13,6 +13,7 @@ use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::process::{Pid, PidfdFlags, Signal, kill_process, kill_process_group, pidfd_open};
 
 use crate::event::{CommandReport, Exit, Piece, Stream};
+use crate::words::millis;
 use crate::world::{Clock, Stop};
 
 /// Output kept of the beginning and of the end, in bytes each.
@@ -155,10 +156,6 @@ pub fn run_process(mut call: Invocation, clock: &dyn Clock, patience: Patience<'
         escaped,
     };
     Finished { report, stdout: output.stdout, stdout_cut: output.stdout_cut, answer: None }
-}
-
-fn millis(time: Duration) -> u64 {
-    u64::try_from(time.as_millis()).unwrap_or(u64::MAX)
 }
 
 fn start(call: &mut Invocation) -> io::Result<Child> {

@@ -20,6 +20,7 @@ use super::runner::{Call, HookError};
 use super::secret;
 use crate::definition::{CommandSpec, EnvValue};
 use crate::event::{CommandReport, Exit, Piece, Stream};
+use crate::words::millis;
 use crate::world::World;
 
 /// How often the wish to stop is looked at.
@@ -119,7 +120,7 @@ pub(super) fn perform(prepared: Prepared, call: &Call<'_>, world: World<'_>) -> 
             Err(RecvTimeoutError::Disconnected) => break Err(Exit::NotStarted("the request ended early".to_owned())),
             Err(RecvTimeoutError::Timeout) if call.patience.is_over(world.clock) => break Err(Exit::Stopped),
             Err(RecvTimeoutError::Timeout) if world.clock.uptime().saturating_sub(began) >= limit => {
-                break Err(Exit::Limit(u64::try_from(limit.as_millis()).unwrap_or(u64::MAX)));
+                break Err(Exit::Limit(millis(limit)));
             }
             Err(RecvTimeoutError::Timeout) => {}
         }
@@ -132,7 +133,7 @@ pub(super) fn perform(prepared: Prepared, call: &Call<'_>, world: World<'_>) -> 
         Err(exit) => (exit, None),
     };
     let mut output = Vec::new();
-    let took_ms = u64::try_from(world.clock.uptime().saturating_sub(began).as_millis()).unwrap_or(u64::MAX);
+    let took_ms = millis(world.clock.uptime().saturating_sub(began));
     if let Some(answered) = &answered {
         let answer = &answered.answer;
         let text = format!("status {}, {} bytes of {}", answer.status, answer.length, answer.content_type);

@@ -143,8 +143,7 @@ impl Importer {
                 }
                 for (name, path) in wanted {
                     if there.contains(&name) {
-                        let drop = format!("drop database \"{}\"", name.replace('"', "\"\""));
-                        session.rows(&drop, waiting).map_err(said)?;
+                        session.rows(&format!("drop database {}", postgres::quoted(&name)), waiting).map_err(said)?;
                     }
                     made.push(name);
                     client(&path, true)?;
@@ -182,7 +181,7 @@ impl Importer {
             Self::Postgres(at) => {
                 let session = at.1.connect("template1", waiting).map_err(said)?;
                 for name in made {
-                    let drop = format!("drop database if exists \"{}\" with (force)", name.replace('"', "\"\""));
+                    let drop = format!("drop database if exists {} with (force)", postgres::quoted(name));
                     session.rows(&drop, waiting).map_err(said)?;
                 }
             }

@@ -48,7 +48,7 @@ mod wanted;
 
 pub(crate) use entry::{bare as entry_of, xattrs as xattrs_of};
 pub(crate) use import::Importer;
-pub(crate) use mariadb::count as count_mariadb;
+pub(crate) use mariadb::{OWN as OWN_OF_MARIADB, count as count_mariadb};
 pub use marks::Grounds;
 pub(crate) use owners::owners_here;
 pub(crate) use postgres::{count as count_postgres, places as postgres_programs};
@@ -59,7 +59,7 @@ pub use secured::{PartError, Quiet, Secured, Securing, WarmCopy, secure, warm};
 pub(crate) use secured::{chain, failed_capture};
 pub use server::check_service;
 pub(crate) use server::rows as facts_of_rows;
-pub(crate) use sqlite::examine as examine_sqlite;
+pub(crate) use sqlite::{BESIDE as BESIDE_SQLITE, beside, examine as examine_sqlite};
 pub use staging::{Staging, clear_leftovers, foresee, has_leftovers};
 pub(crate) use walk::name_of;
 pub use walk::{Survey, survey};

@@ -4,6 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::os::unix::fs::MetadataExt;
 
+use crate::hook::passwd;
 use crate::record::Owner;
 
 /// Owners kept of a part, at most, of each kind.
@@ -38,16 +39,17 @@ impl Owners {
         let named = |ids: BTreeSet<u32>, names: BTreeMap<u32, String>| {
             ids.into_iter().map(|id| Owner { id, name: names.get(&id).cloned() }).collect()
         };
-        (named(self.users, names(PASSWD)), named(self.groups, names(GROUP)))
+        (named(self.users, names(&passwd())), named(self.groups, names(&group())))
     }
 }
 
-/// The password file, and the file of groups: name, something, number.
-const PASSWD: &str = "/etc/passwd";
-const GROUP: &str = "/etc/group";
+/// The file of groups.
+fn group() -> String {
+    fs::read_to_string("/etc/group").unwrap_or_default()
+}
 
-fn names(file: &str) -> BTreeMap<u32, String> {
-    let text = fs::read_to_string(file).unwrap_or_default();
+/// The names in a password file or a file of groups, whose lines are name, something, number, and more.
+fn names(text: &str) -> BTreeMap<u32, String> {
     let line = |line: &str| {
         let mut fields = line.split(':');
         let (name, id) = (fields.next()?, fields.nth(1)?);
@@ -59,6 +61,6 @@ fn names(file: &str) -> BTreeMap<u32, String> {
 
 /// The users and the groups of this machine, by name.
 pub(crate) fn owners_here() -> (BTreeMap<String, u32>, BTreeMap<String, u32>) {
-    let by_name = |file| names(file).into_iter().map(|(id, name)| (name, id)).collect();
-    (by_name(PASSWD), by_name(GROUP))
+    let by_name = |text: String| names(&text).into_iter().map(|(id, name)| (name, id)).collect();
+    (by_name(passwd()), by_name(group()))
 }

@@ -5,7 +5,7 @@ use std::fs;
 use std::path::{Path, PathBuf};
 
 use gullet_store::listing::PathName;
-use gullet_store::{Cut, Deposit, Deposited, PathError, StoreError};
+use gullet_store::{Cut, Deposit, Deposited, PathError, StoreError, free_space};
 use jiff::Timestamp;
 
 use super::files::Known;
@@ -25,6 +25,7 @@ use crate::event::CommandReport;
 use crate::hook::{Notes, Patience, Runner};
 use crate::plan::{Plan, PlannedPart};
 use crate::record::{Capture, Counts, Layout, Root, SecuredBy};
+use crate::words::millis;
 use crate::world::World;
 
 /// With `secure = "auto"` so many bytes of a part are copied privately while the application is held, at most. Up to there a
@@ -149,7 +150,7 @@ impl Securing<'_, '_> {
             Secure::Stage => u64::MAX,
             Secure::Stream => 0,
             Secure::Auto | Secure::Snapshot => {
-                let free = rustix::fs::statvfs(&self.scratch).map_or(0, |stat| stat.f_bavail * stat.f_frsize);
+                let free = free_space(&self.scratch).unwrap_or(0);
                 MOST_COPIED.min(free / 2)
             }
         }
@@ -253,7 +254,7 @@ pub fn secure(part: &PlannedPart, context: &mut Securing<'_, '_>) -> Result<Secu
     capture.lacks.append(&mut context.notes.lacks);
     capture.warnings.append(&mut context.notes.warnings);
     let took = context.world.clock.uptime().saturating_sub(began);
-    capture.took_ms = u64::try_from(took.as_millis()).unwrap_or(u64::MAX);
+    capture.took_ms = millis(took);
     Ok(secured)
 }
 

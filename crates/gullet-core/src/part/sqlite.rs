@@ -22,6 +22,9 @@ const PAGES_A_STEP: i32 = 4000;
 /// How long a lock of the application's is waited for.
 const BUSY: Duration = Duration::from_secs(30);
 
+/// What the engine keeps beside a database, by the ends of their names.
+pub(crate) const BESIDE: [&str; 3] = ["-wal", "-shm", "-journal"];
+
 /// A database that was copied and is still watched.
 pub(super) struct Watched {
     connection: Connection,
@@ -90,7 +93,7 @@ fn clone(from: &Path, meta: &fs::Metadata, context: &mut Securing<'_, '_>) -> Re
     Ok(Some(database))
 }
 
-fn beside(database: &Path, suffix: &str) -> PathBuf {
+pub(crate) fn beside(database: &Path, suffix: &str) -> PathBuf {
     let mut name = database.as_os_str().to_owned();
     name.push(suffix);
     name.into()

@@ -25,6 +25,7 @@ use crate::plan::Plan;
 use crate::preflight::{StoreTrouble, check_store};
 use crate::record::{Record, RecordBuilder};
 use crate::state::{AppLock, State};
+use crate::words::millis;
 use crate::world::{Stop, World};
 
 /// Everything that a run stands on.
@@ -564,8 +565,4 @@ impl<'a> Driver<'a, '_> {
         }
         if failed { Reply::No } else { Reply::Yes }
     }
-}
-
-pub(super) fn millis(time: Duration) -> u64 {
-    u64::try_from(time.as_millis()).unwrap_or(u64::MAX)
 }

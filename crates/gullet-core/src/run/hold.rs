@@ -9,9 +9,9 @@ use crate::hold::{Answer, GuardError, Guarded, Note, NoteHead, Op, Order, Stuck,
 use crate::hook::{Call, Limits, Patience};
 use crate::ids::random_id;
 use crate::machine::Reply;
-use crate::words::duration;
+use crate::words::{duration, millis};
 
-use super::driver::{Done, Driver, millis};
+use super::driver::{Done, Driver};
 
 /// A hold that lasts twice as long as last time, and longer by this much in milliseconds, is worth a look.
 const UNUSUAL_MS: u64 = 5000;

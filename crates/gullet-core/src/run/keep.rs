@@ -14,7 +14,7 @@ use crate::record::{RECORD_VERSION, Record, Remark, RemarkKind};
 use crate::sealed::Draft;
 use crate::state::State;
 use crate::verify::read_all;
-use crate::words::{count, size};
+use crate::words::{count, millis, size};
 use crate::world::World;
 
 use super::driver::{Committed, Done, Driver};
@@ -78,7 +78,7 @@ impl Driver<'_, '_> {
         let void = self.machine.is_void();
         let mut hold = self.builder.hold.clone();
         hold.no_hold = self.plan.spec.no_hold.clone();
-        hold.limit_ms = (!self.plan.spec.hold.is_empty()).then(|| super::driver::millis(self.plan.longest_hold()));
+        hold.limit_ms = (!self.plan.spec.hold.is_empty()).then(|| millis(self.plan.longest_hold()));
         let mut warnings = self.builder.warnings.clone();
         warnings.dedup();
         let mut captures = self.builder.captures.clone();

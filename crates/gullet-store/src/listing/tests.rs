@@ -217,3 +217,99 @@ fn paths_that_lead_elsewhere_are_refused() {
         assert!(read.is_err(), "{path:?}");
     }
 }
+
+/// What differs, found by looking at every entry of both.
+fn by_looking(first: &[Entry], second: &[Entry]) -> Vec<Difference> {
+    let map = |entries: &[Entry]| -> std::collections::BTreeMap<PathName, Entry> {
+        entries.iter().map(|entry| (entry.path.clone(), entry.clone())).collect()
+    };
+    let (a, b) = (map(first), map(second));
+    let paths: std::collections::BTreeSet<&PathName> = a.keys().chain(b.keys()).collect();
+    let differs = |path: &PathName| match (a.get(path).cloned(), b.get(path).cloned()) {
+        (Some(one), Some(other)) if one != other => Some(Difference::Changed(Box::new(one), Box::new(other))),
+        (Some(one), None) => Some(Difference::Gone(Box::new(one))),
+        (None, Some(other)) => Some(Difference::Added(Box::new(other))),
+        _ => None,
+    };
+    paths.into_iter().filter_map(differs).collect()
+}
+
+#[test]
+fn two_listings_of_any_shapes_differ_where_their_entries_do() {
+    let all: Vec<Entry> = (0..3000).map(|n| file(&format!("lists/{n:05}.json"), 1)).collect();
+    let changed = |wanted: &dyn Fn(usize) -> bool| -> Vec<Entry> {
+        let change =
+            |(n, entry): (usize, &Entry)| Entry { size: if wanted(n) { 2 } else { entry.size }, ..entry.clone() };
+        all.iter().enumerate().map(change).collect()
+    };
+    let kept = |wanted: &dyn Fn(usize) -> bool| -> Vec<Entry> {
+        all.iter().enumerate().filter(|(n, _)| wanted(*n)).map(|(_, entry)| entry.clone()).collect()
+    };
+    let shapes = [
+        Vec::new(),
+        all[..1].to_vec(),
+        all[2999..].to_vec(),
+        all[..40].to_vec(),
+        all[1000..].to_vec(),
+        kept(&|n| n % 7 != 3),
+        kept(&|n| !(500..2500).contains(&n)),
+        changed(&|n| n == 1234),
+        changed(&|n| n % 300 == 299),
+        all.clone(),
+    ];
+    let mut kept: Vec<_> = shapes.iter().map(|entries| stored(entries)).collect();
+    for (x, first) in shapes.iter().enumerate() {
+        for (y, second) in shapes.iter().enumerate() {
+            let (mut a, one) = (kept[x].0.another(), kept[x].1);
+            let (mut b, other) = (kept[y].0.another(), kept[y].1);
+            let mut found = Vec::new();
+            let took = |difference| {
+                found.push(difference);
+                Ok::<_, StoreError>(())
+            };
+            compare((&mut a, &one.root), (&mut b, &other.root), took).unwrap();
+            assert!(found == by_looking(first, second), "shape {x} against shape {y}: {} found", found.len());
+        }
+    }
+}
+
+#[test]
+fn what_two_listings_share_is_passed_over_unread() {
+    let folder = tempfile::tempdir().unwrap();
+    let memory = Memory::default();
+    let mut cache = Cache::open(&folder.path().join("cache.db")).unwrap();
+    let mut entries: Vec<Entry> = (0..5000).map(|n| file(&format!("lists/{n:05}.json"), 1)).collect();
+    let mut put = |entries: &[Entry], run: &str| {
+        let options = DepositOptions::default();
+        let mut deposit = Deposit::new(Arc::new(memory.clone()), &mut cache, "w", run, &options).unwrap();
+        let mut listing = ListingWriter::default();
+        for entry in entries {
+            listing.push(entry, &mut |bytes| deposit.put(bytes)).unwrap();
+        }
+        let root = listing.finish(&mut |bytes| deposit.put(bytes)).unwrap();
+        (root, deposit.finish().unwrap().holdings)
+    };
+    put(&entries, "shared");
+    // The files of the two hold what is new in them, and of what they share nothing.
+    let mut changed = |size: u64, run: &str| {
+        entries[3210].size = size;
+        let (root, holdings) = put(&entries, run);
+        let mut reader = ChunkReader::new(Arc::new(memory.clone()), crate::Identities::default());
+        for file in &holdings.wrote {
+            reader.add(&file.name).unwrap();
+        }
+        (reader, root)
+    };
+    let ((mut a, one), (mut b, other)) = (changed(2, "one"), changed(3, "other"));
+    let mut found = Vec::new();
+    let took = |difference| {
+        found.push(difference);
+        Ok::<_, StoreError>(())
+    };
+    compare((&mut a, &one.root), (&mut b, &other.root), took).unwrap();
+    let [Difference::Changed(one_file, other_file)] = &found[..] else { panic!("{found:?}") };
+    assert_eq!((one_file.size, other_file.size), (2, 3));
+    // That is so: neither can be read whole.
+    let whole = ListingReader::new(&mut a).for_each(&one.root, |_, _| Ok::<_, StoreError>(()));
+    assert!(matches!(whole, Err(StoreError::NoChunk { .. })), "{whole:?}");
+}

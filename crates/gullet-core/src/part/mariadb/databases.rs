@@ -21,7 +21,7 @@ use crate::record::Capture;
 const WHOLE: &str = "-- Dump completed";
 const PROGRAMS: [&str; 2] = ["mariadb-dump", "mysqldump"];
 /// Databases that the server makes by itself.
-const OWN: [&str; 4] = ["information_schema", "performance_schema", "sys", "mysql"];
+pub(crate) const OWN: [&str; 4] = ["information_schema", "performance_schema", "sys", "mysql"];
 /// How often it is looked whether the export has begun its view. The server shows what it showed before to whoever asks again
 /// within a tenth of a second.
 const LOOK: Duration = Duration::from_millis(120);

@@ -6,7 +6,7 @@
 
 mod databases;
 
-pub(crate) use databases::count;
+pub(crate) use databases::{OWN, count};
 mod folder;
 
 use std::time::Duration;

@@ -6,6 +6,8 @@
 //!
 //! - [`PlacePlan`]: what changes hands, what goes on in the new state, what is stopped; a value that is shown and applied.
 //! - [`apply`](fn@apply), [`go_on`], [`take_back`]: do it, go on with it, take it back.
+//!   `beside`: the new state is written; `fill`: what changes hands; `ways`: what comes back other than by files; `back`: the
+//!   guard, and taking back.
 //! - [`Journal`]: how far it is, on disk; [`settle`]: putting the old state back where nobody else does.
 //! - `swap`: two states change hands, and can be cut off anywhere. `mounts`: whether a root can be renamed. `busy`: who still
 //!   uses it.
@@ -15,11 +17,14 @@
 
 mod apply;
 mod back;
+mod beside;
 mod busy;
+mod fill;
 mod journal;
 mod mounts;
 mod plan;
 mod swap;
+mod ways;
 
 use std::path::{Path, PathBuf};
 

@@ -15,8 +15,8 @@ use crate::definition::{App, OneOrMany, PartKind, Probe, Reads, Require, Running
 use crate::hook::Runner;
 use crate::logbook::{Logbook, Logged};
 use crate::outcome::Outcome;
-use crate::part::{Importer, Why, name_of, postgres_programs, remaining};
-use crate::plan::{Plan, PlannedPart, command_text};
+use crate::part::{BESIDE_SQLITE, Importer, Why, name_of, postgres_programs, remaining};
+use crate::plan::{Plan, command_text};
 use crate::record::{Capture, Layout};
 use crate::restore::select::Selection;
 use crate::restore::{RestoreError, RestorePart};
@@ -93,7 +93,7 @@ pub struct PlannedTarget {
     pub(super) seen_at: Vec<PathBuf>,
     /// Other names in the same folder that go with it, such as a database's log.
     #[serde(skip)]
-    pub(super) beside: Vec<String>,
+    pub(super) beside: &'static [&'static str],
 }
 
 /// What of the parts comes below one root.
@@ -166,11 +166,9 @@ pub struct PlacePlan {
     /// The definition that the ways back are of.
     #[serde(skip)]
     pub(super) spec: App,
-    /// The parts as they were captured, with paths as they are here.
+    /// The plan of the run, with paths as they are here.
     #[serde(skip)]
-    pub(super) then: Vec<PlannedPart>,
-    #[serde(skip)]
-    pub(super) plan_then: Option<Box<Plan>>,
+    then: Box<Plan>,
 }
 
 /// Something to do by hand after a restore.
@@ -264,8 +262,7 @@ impl PlacePlan {
             asked,
             pieces: Vec::new(),
             spec,
-            then: then.parts.clone(),
-            plan_then: Some(Box::new(then)),
+            then: Box::new(then),
         };
         let (mut chunks, _) = ground.store.chunks_that_can_be_read(&logged.holdings());
         plan.roots(record.captures.as_slice(), &chosen.parts, &mut chunks, ground)?;
@@ -292,7 +289,7 @@ impl PlacePlan {
             top: ground.state.to_path_buf(),
         };
         // (the path in the listing, the root here, part, whether it is a folder, what goes with it)
-        let mut found: Vec<(PathName, PathBuf, usize, bool, Vec<String>)> = Vec::new();
+        let mut found: Vec<(PathName, PathBuf, usize, bool, &'static [&'static str])> = Vec::new();
         for part in chosen {
             let Some(capture) = captures.iter().find(|capture| capture.part == part.part) else { continue };
             let number = self.parts.len();
@@ -312,11 +309,8 @@ impl PlacePlan {
                     let Some(entry) = entry.map_err(in_listing)? else { continue };
                     let original = Path::new("/").join(path_of(&name));
                     let here = under(&original, &self.asked.maps);
-                    let beside = if capture.kind == PartKind::Sqlite {
-                        ["-wal", "-shm", "-journal"].map(str::to_owned).to_vec()
-                    } else {
-                        Vec::new()
-                    };
+                    let beside: &'static [&'static str] =
+                        if capture.kind == PartKind::Sqlite { &BESIDE_SQLITE } else { &[] };
                     roots.push(here.clone());
                     found.push((name, here, number, entry.kind == Kind::Folder, beside));
                 }
@@ -326,8 +320,7 @@ impl PlacePlan {
             } else if !self.asked.paths.is_empty() {
                 continue;
             }
-            let spec =
-                self.spec.part.iter().find(|spec| spec.name == *capture.each_of.as_ref().unwrap_or(&capture.part));
+            let spec = self.spec.part_of(capture);
             let back = spec.and_then(|spec| spec.restore.clone());
             let way = match (&capture.layout, &back) {
                 (Layout::Source, _) => Way::Files { roots },
@@ -388,7 +381,7 @@ impl PlacePlan {
         real: &Path,
         here: &Path,
         is_folder: bool,
-        beside: Vec<String>,
+        beside: &'static [&'static str],
         ground: &Ground<'_>,
     ) -> Result<PlannedTarget, RestoreError> {
         let shown = here.display();
@@ -431,16 +424,15 @@ impl PlacePlan {
 
     /// Everything in the old place that the new state does not have, by reason.
     pub(super) fn left_over(&self, chunks: &mut ChunkReader) -> Result<Vec<(PathBuf, String, bool)>, RestoreError> {
-        let Some(plan) = &self.plan_then else { return Ok(Vec::new()) };
         let restored: BTreeSet<&str> = self.parts.iter().map(|part| part.part.as_str()).collect();
         let here = |name: &PathName| name_of(&under(&Path::new("/").join(path_of(name)), &self.asked.maps));
         let mut all = Vec::new();
         for part in &self.parts {
-            let Some(spec) = self.then.iter().find(|spec| spec.name == part.part) else { continue };
+            let Some(spec) = self.then.parts.iter().find(|spec| spec.name == part.part) else { continue };
             if !matches!(part.way, Way::Files { .. }) {
                 continue;
             }
-            let found = remaining(spec, plan, &part.listing, chunks, &here).map_err(|error| {
+            let found = remaining(spec, &self.then, &part.listing, chunks, &here).map_err(|error| {
                 refused(format!("what is there now cannot be looked at: {}", crate::part::chain(&error)))
             })?;
             for (path, why) in found {
@@ -565,7 +557,7 @@ impl PlacePlan {
         if kind(then) != kind(now) {
             found.push(("system", format!("the run is of {}; this is {}", kind(then), kind(now))));
         }
-        for part in self.plan_then.iter().flat_map(|plan| &plan.parts) {
+        for part in &self.then.parts {
             let version = record.capture(&part.name).and_then(|capture| capture.facts.get("server_version")?.as_u64());
             let cluster = part.spec.postgres.as_ref().filter(|spec| spec.cluster.is_some());
             if let (Some(spec), Some(major)) = (cluster, version)

@@ -1,5 +1,7 @@
 //! The plan: every step that a run will execute, as a value that is shown or applied.
 
+mod steps;
+
 use std::collections::BTreeMap;
 use std::path::PathBuf;
 use std::time::Duration;
@@ -8,14 +10,16 @@ use gullet_store::Recipients;
 use serde::Serialize;
 
 use crate::definition::{
-    App, CommandSpec, Definition, Drift, Flaws, Loaded, OneOrMany, Part, PartKind, Probe, Secure, Span, When,
-    check_sources,
+    App, CommandSpec, Definition, Drift, Flaws, Loaded, OneOrMany, Part, PartKind, Secure, check_sources,
 };
 use crate::hook::placeholders::fill;
 use crate::hook::{Call, Limits, Runner};
 use crate::logbook::Logged;
 use crate::machine::{Moment, PartShape, Shape, StepShape};
+use crate::part::{BESIDE_SQLITE, beside};
 use crate::record::Record;
+
+pub use steps::{PlanStep, command_text, shell_words};
 
 /// How long an application may be held that does not say.
 const LONGEST_HOLD: Duration = Duration::from_secs(5 * 60);
@@ -121,21 +125,6 @@ pub struct Plan {
     pub request: Request,
 }
 
-/// One step, to be shown.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
-pub struct PlanStep {
-    /// When.
-    pub when: &'static str,
-    /// What.
-    pub what: String,
-    /// The command, where there is one, as it will be executed.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub command: Option<String>,
-    /// Limits and conditions.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub condition: Option<String>,
-}
-
 impl Plan {
     /// Makes the plan for a request. Asks the application which parts it has where the definition says so; touches
     /// nothing else.
@@ -189,8 +178,7 @@ impl Plan {
         let mut definition: Definition = toml::from_str(&record.definition)?;
         let spec = definition.app.remove(&record.app).unwrap_or_default();
         let parts = record.captures.iter().filter_map(|capture| {
-            let of = capture.each_of.as_ref().unwrap_or(&capture.part);
-            let spec = spec.part.iter().find(|part| part.name == *of)?.clone();
+            let spec = spec.part_of(capture)?.clone();
             Some(PlannedPart {
                 name: capture.part.clone(),
                 each_of: capture.each_of.clone(),
@@ -295,11 +283,8 @@ impl Plan {
             for source in part.sources() {
                 claims.push((source.clone(), part.name.clone()));
                 if part.kind() == PartKind::Sqlite {
-                    for suffix in ["-wal", "-shm", "-journal"] {
-                        let mut beside = source.clone().into_os_string();
-                        beside.push(suffix);
-                        claims.push((beside.into(), part.name.clone()));
-                    }
+                    let logs = BESIDE_SQLITE.iter().map(|suffix| beside(source, suffix));
+                    claims.extend(logs.map(|path| (path, part.name.clone())));
                 }
             }
         }
@@ -394,135 +379,6 @@ impl Plan {
         let apps = BTreeMap::from([(&self.app, &self.spec)]);
         toml::to_string_pretty(&BTreeMap::from([("app", apps)])).unwrap_or_default()
     }
-
-    /// All steps in the order of their execution.
-    pub fn steps(&self) -> Vec<PlanStep> {
-        let mut steps = Vec::new();
-        for require in &self.spec.require {
-            steps.push(probe_step("preflight", format!("require: {}", require.name), &require.probe, None));
-        }
-        let location = self.store.display();
-        steps.push(plain(
-            "preflight",
-            format!("the store `{}` at {location} is there and can be written", self.store_name),
-        ));
-        self.hook_steps(&mut steps, Moment::Before);
-        self.ready_steps(&mut steps);
-        for step in &self.spec.hold {
-            let probes = step.left.as_ref().or(step.entered.as_ref());
-            if let Some(probes) = probes {
-                probe_steps(&mut steps, "look", format!("{}: state found", step.name), probes, None);
-            }
-        }
-        for step in &self.spec.hold {
-            let command = |what, command: &Option<CommandSpec>, limit| {
-                command.as_ref().map(|spec| command_step("hold", format!("{}: {what}", step.name), spec, limit))
-            };
-            if let Some(lock) = &step.lock {
-                steps.push(plain(
-                    "hold",
-                    format!("{}: wait for the lock `{lock}`, which applications share", step.name),
-                ));
-            }
-            steps.extend(command("enter", &step.enter, Limits::HOOK));
-            steps.extend(command("open a session that holds it", &step.session, Limits::HOOK));
-            if let Some(probes) = &step.settled {
-                let within = Some(Limits::SETTLED);
-                probe_steps(&mut steps, "hold", format!("{}: wait until settled", step.name), probes, within);
-            }
-            if let Some(probes) = &step.entered {
-                let within = Some(Limits::WITHIN);
-                probe_steps(&mut steps, "hold", format!("{}: prove it is held", step.name), probes, within);
-            }
-        }
-        self.hook_steps(&mut steps, Moment::Held);
-        if self.spec.hold.is_empty() {
-            steps.extend(self.parts.iter().flat_map(|part| part.steps("capture")));
-        } else {
-            self.snapshot_steps(&mut steps);
-            steps.extend(self.parts_at(When::Held).flat_map(|part| part.steps("held")));
-        }
-        for step in &self.spec.hold {
-            if let Some(probes) = &step.entered {
-                probe_steps(&mut steps, "held", format!("{}: prove it is still held", step.name), probes, None);
-            }
-        }
-        for step in self.spec.hold.iter().rev() {
-            if step.session.is_some() {
-                steps.push(plain("release", format!("{}: close the session", step.name)));
-            }
-            if let Some(leave) = &step.leave {
-                steps.push(command_step("release", format!("{}: leave", step.name), leave, Limits::HOOK));
-            }
-            if let Some(probes) = &step.left {
-                let within = Some(Limits::WITHIN);
-                probe_steps(&mut steps, "release", format!("{}: prove it serves", step.name), probes, within);
-            }
-        }
-        self.hook_steps(&mut steps, Moment::Released);
-        if !self.spec.hold.is_empty() {
-            steps.extend(self.parts_at(When::After).flat_map(|part| part.steps("released")));
-        }
-        if let Some(hooks) = &self.spec.snapshot {
-            let what = "remove the snapshot".to_owned();
-            steps.push(command_step("store", what, &hooks.remove, Limits::HOOK));
-        }
-        steps.push(plain("store", format!("store what is new in {location}, make it durable, read it back")));
-        steps.push(plain("record", "write the record; nothing earlier is changed or removed".to_owned()));
-        for moment in [Moment::Succeeded, Moment::Failed, Moment::Finished] {
-            if moment != Moment::Succeeded || !self.is_partial() {
-                self.hook_steps(&mut steps, moment);
-            }
-        }
-        steps
-    }
-
-    fn parts_at(&self, when: When) -> impl Iterator<Item = &PlannedPart> {
-        self.parts.iter().filter(move |part| part.spec.when.unwrap_or_default() == when)
-    }
-
-    /// What makes the hold short, before it.
-    fn ready_steps(&self, steps: &mut Vec<PlanStep>) {
-        if self.spec.hold.is_empty() {
-            return;
-        }
-        steps.push(plain("before", "sync the sources, and find out how they can be secured".to_owned()));
-        for part in self.parts.iter().filter(|part| part.spec.warm) {
-            let mut step = plain("before", format!("copy {} once, so that the hold has less to do", part.name));
-            step.condition = Some(part.source_text());
-            steps.push(step);
-        }
-        steps.extend(self.parts_at(When::Before).flat_map(|part| part.steps("before")));
-    }
-
-    fn snapshot_steps(&self, steps: &mut Vec<PlanStep>) {
-        match (&self.spec.snapshot, self.secure()) {
-            (Some(hooks), _) => {
-                steps.push(command_step("held", "make the snapshot".to_owned(), &hooks.make, Limits::HOOK));
-            }
-            (None, Secure::Snapshot) => steps.push(plain("held", "make a snapshot of the sources".to_owned())),
-            (None, Secure::Auto) => {
-                let what =
-                    "secure the sources: by a snapshot where they can have one, else by a clone or a copy".to_owned();
-                steps.push(plain("held", what));
-            }
-            (None, Secure::Stage) => {
-                steps.push(plain("held", "clone or copy the sources, to store them later".to_owned()));
-            }
-            (None, Secure::Stream) => {}
-        }
-    }
-
-    fn hook_steps(&self, steps: &mut Vec<PlanStep>, moment: Moment) {
-        for hook in self.hooks(moment) {
-            let mut step = command_step(moment.word(), "hook".to_owned(), &hook.command, Limits::HOOK);
-            if !hook.needs.is_empty() {
-                let needs = format!("needs {}", hook.needs.join(", "));
-                step.condition = Some(step.condition.map_or(needs.clone(), |limit| format!("{limit}, {needs}")));
-            }
-            steps.push(step);
-        }
-    }
 }
 
 impl PlannedPart {
@@ -567,61 +423,6 @@ impl PlannedPart {
         values.insert("run".to_owned(), "{run}".to_owned());
         arguments.iter().map(|argument| fill(argument, &values).unwrap_or_else(|_| argument.clone())).collect()
     }
-
-    fn steps(&self, when: &'static str) -> Vec<PlanStep> {
-        let mut steps = Vec::new();
-        let with_each =
-            |spec: &CommandSpec| CommandSpec { run: spec.run.as_ref().map(|run| self.filled(run)), ..spec.clone() };
-        let steady = self.spec.steady.as_ref().map(|steady| {
-            let what = format!("{}: fact `{}`, before and after", self.name, steady.fact);
-            command_step(when, what, &with_each(&steady.command), Limits::PROBE)
-        });
-        steps.extend(steady);
-        let kind = self.spec.kind();
-        let must = if self.spec.must { ", a must" } else { "" };
-        let mut capture = plain(when, format!("capture {} ({}{must})", self.name, kind.word()));
-        match kind {
-            PartKind::Files | PartKind::Sqlite | PartKind::Postgres | PartKind::Mariadb => {
-                capture.condition = Some(self.source_text());
-            }
-            PartKind::Command | PartKind::Export => capture.command = Some(self.source_text()),
-            PartKind::Http | PartKind::Outside => {}
-        }
-        steps.push(capture);
-        self.service_steps(when, &mut steps);
-        for (fact, command) in &self.spec.facts {
-            let what = format!("{}: fact `{fact}`", self.name);
-            steps.push(command_step(when, what, &with_each(command), Limits::PROBE));
-        }
-        steps
-    }
-}
-
-impl PlannedPart {
-    /// The steps of what stands for a service, one by one.
-    fn service_steps(&self, when: &'static str, steps: &mut Vec<PlanStep>) {
-        let name = &self.name;
-        if let Some(http) = &self.spec.http {
-            steps.extend(
-                http.ask.iter().map(|ask| command_step(when, format!("{name}: ask for it"), ask, Limits::HOOK)),
-            );
-            if let Some(ready) = &http.ready {
-                probe_steps(steps, when, format!("{name}: wait until it is ready"), ready, Some(Limits::SETTLED));
-            }
-            steps.push(command_step(when, format!("{name}: fetch it"), &http.fetch, Limits::EXPORT));
-        }
-        if let Some(outside) = &self.spec.outside {
-            steps.push(command_step(when, format!("{name}: begin it"), &outside.begin, Limits::HOOK));
-            if let Some(begun) = &outside.begun {
-                probe_steps(steps, when, format!("{name}: its moment is fixed"), begun, Some(Limits::WITHIN));
-            }
-            let wait = format!("{name}: wait until it is complete");
-            probe_steps(steps, "store", wait, &outside.done, Some(Limits::EXPORT));
-            if let Some(check) = &outside.check {
-                probe_steps(steps, "store", format!("{name}: prove that it is there"), check, Some(Limits::WITHIN));
-            }
-        }
-    }
 }
 
 /// The values of one line that an `each` command printed: a JSON object, or a name.
@@ -638,78 +439,6 @@ fn each_values(line: &str) -> Result<BTreeMap<String, String>, String> {
     Ok(object.into_iter().map(|(key, value)| (format!("each.{key}"), text(value))).collect())
 }
 
-fn plain(when: &'static str, what: String) -> PlanStep {
-    PlanStep { when, what, command: None, condition: None }
-}
-
-fn command_step(when: &'static str, what: String, command: &CommandSpec, limit: Duration) -> PlanStep {
-    let limit = command.limit.unwrap_or(Span(limit));
-    let tries = command.tries.filter(|tries| *tries > 1).map(|tries| format!(", {tries} tries")).unwrap_or_default();
-    let condition = Some(format!("limit {limit}{tries}"));
-    PlanStep { when, what, command: Some(command_text(command)), condition }
-}
-
-fn probe_steps(
-    steps: &mut Vec<PlanStep>,
-    when: &'static str,
-    what: String,
-    probes: &OneOrMany<Probe>,
-    within: Option<Duration>,
-) {
-    steps.extend(probes.all().iter().map(|probe| probe_step(when, what.clone(), probe, within)));
-}
-
-fn probe_step(when: &'static str, what: String, probe: &Probe, within: Option<Duration>) -> PlanStep {
-    let mut wants: Vec<String> = Vec::new();
-    wants.extend(probe.prints.as_ref().map(|text| format!("prints {text:?}")));
-    wants.extend(probe.contains.as_ref().map(|text| format!("contains {text:?}")));
-    wants.extend(probe.matches.as_ref().map(|text| format!("matches {text:?}")));
-    wants.extend(probe.every_line.as_ref().map(|text| format!("every line matches {text:?}")));
-    wants.extend(probe.json.iter().map(|(pointer, value)| format!("{pointer} is {value}")));
-    wants.extend(probe.status.map(|status| format!("status {status}")));
-    wants.extend(match &probe.exit {
-        Some(crate::definition::ExitWanted::Code(code)) => Some(format!("exits with {code}")),
-        Some(crate::definition::ExitWanted::Word(_)) => None,
-        None if wants.is_empty() && probe.command.asked().is_some() => Some("status 200 to 299".to_owned()),
-        None if wants.is_empty() => Some("exits with 0".to_owned()),
-        None => None,
-    });
-    let within = within.map(|usual| probe.within.unwrap_or(Span(usual)));
-    wants.extend(within.map(|within| format!("within {within}")));
-    let condition = Some(wants.join(", ")).filter(|text| !text.is_empty());
-    PlanStep { when, what, command: Some(command_text(&probe.command)), condition }
-}
-
-/// A command as a person would type it.
-pub fn command_text(command: &CommandSpec) -> String {
-    if let Some((method, url)) = command.asked() {
-        return format!("{method} {url}");
-    }
-    match (&command.run, &command.script) {
-        (Some(run), _) => shell_words(run),
-        (None, Some(script)) => {
-            let interpreter =
-                command.interpreter.clone().unwrap_or_else(|| vec!["/bin/sh".to_owned(), "-eu".to_owned()]);
-            let first = script.lines().find(|line| !line.trim().is_empty()).unwrap_or("").trim();
-            format!("{} <script: {first} …>", shell_words(&interpreter))
-        }
-        (None, None) => String::new(),
-    }
-}
-
-/// Arguments joined so that a shell would read them apart again.
-pub fn shell_words(words: &[String]) -> String {
-    let plain = |c: char| c.is_ascii_alphanumeric() || "-_./:=@%+,{}".contains(c);
-    let quote = |word: &String| {
-        if !word.is_empty() && word.chars().all(plain) {
-            word.clone()
-        } else {
-            format!("'{}'", word.replace('\'', "'\\''"))
-        }
-    };
-    words.iter().map(quote).collect::<Vec<_>>().join(" ")
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -720,11 +449,5 @@ mod tests {
         let values = each_values(r#"{"name":"a","rows":3}"#).unwrap();
         assert_eq!((values["each.name"].as_str(), values["each.rows"].as_str()), ("a", "3"));
         assert!(each_values("{not json").is_err());
-    }
-
-    #[test]
-    fn arguments_are_shown_so_that_they_can_be_typed() {
-        let words = ["a b", "it's", "", "--x=1"].map(str::to_owned);
-        assert_eq!(shell_words(&words), r"'a b' 'it'\''s' '' --x=1");
     }
 }
