@@ -6,3 +6,7 @@ echo "services: PostgreSQL and MariaDB captured under load, ten times each"
 GULLET_TRIES=10 cargo test --workspace --test services -- --nocapture a_cluster_that_works databases_are_exported_and_counted the_files_are_captured without_a_log
 echo "crash matrix: SIGKILL at every event of a run, and 500 times at random moments"
 GULLET_KILLS=500 cargo test --workspace --test crash -- --nocapture
+echo "model: runs, thinnings, sweeps, kills and restores in 40 random orders"
+for seed in $(seq 1001 1040); do
+  MODEL_SEED=$seed cargo test --workspace --quiet --test cli model::
+done
