@@ -17,7 +17,7 @@ use crate::definition::{Mariadb, Postgres};
 use crate::engine::{EngineError, Login, Waiting, mariadb, postgres, program};
 use crate::event::Facts;
 use crate::hook::{Account, Patience, passwd};
-use crate::part::{OWN_OF_MARIADB, count_mariadb, count_postgres, facts_of_rows, postgres_programs};
+use crate::part::{OWN_OF_MARIADB, count_mariadb, count_postgres, facts_of_rows, kept_elsewhere, postgres_programs};
 use crate::world::World;
 
 /// How long a server may take to start: it may have a log to play back.
@@ -211,6 +211,10 @@ impl Stage<'_> {
             "archive_mode=off",
             "archive_command=",
             "restore_command=",
+            "recovery_end_command=",
+            "archive_cleanup_command=",
+            // Subscriptions were restored too: their workers would ask the live server's publishers.
+            "max_logical_replication_workers=0",
             "primary_conninfo=",
             "primary_slot_name=",
             "external_pid_file=",
@@ -253,6 +257,9 @@ impl Stage<'_> {
             let _ = fs::remove_file(data.join(standby));
         }
         tablespaces(data, files)?;
+        if let Some((name, place)) = leads_out(data, self.folder) {
+            return Err(format!("`{name}` leads to `{}`, which is the live server's own", place.display()));
+        }
         let ids = Self::ids(Some(data), &["postgres"]);
         self.let_pass(data);
         let programs = postgres_programs(spec, major);
@@ -333,11 +340,14 @@ impl Stage<'_> {
     ) -> Result<(Running, mariadb::Session, mariadb::Server), String> {
         let sockets = self.sockets(number, ids)?;
         let socket = sockets.join("s");
+        // A server that starts removes every temporary table that it finds, also those of the live one.
+        let temporary = self.own_folder(&format!("temporary-{number}"), ids)?;
         let mut command = Self::command(&program(&[], &["mariadbd", "mysqld"]), ids);
         let at = |what: &str, path: &Path| format!("--{what}={}", path.display());
         command
             .arg("--no-defaults")
             .arg(at("datadir", data))
+            .arg(at("tmpdir", &temporary))
             .arg(at("socket", &socket))
             .arg(at("pid-file", &sockets.join("pid")));
         command.args([
@@ -372,6 +382,10 @@ impl Stage<'_> {
     /// Starts MariaDB on a data folder that was restored, and counts what is in it.
     pub(super) fn datadir(&self, number: usize, data: &Path) -> Result<(Running, Facts, String), String> {
         let ids = Self::ids(Some(data), &["mysql", "nobody"]);
+        if let Some((name, place)) = kept_elsewhere(data).map_err(|error| error.to_string())?.into_iter().next() {
+            let place = place.display();
+            return Err(format!("`{name}` has its file at `{place}`: it is not in the run, and the live server's own"));
+        }
         self.let_pass(data);
         let (running, session, _) = self.start_mariadb(number, data, ids)?;
         let facts = self.count_mariadb(&session)?;
@@ -394,7 +408,9 @@ impl Stage<'_> {
             "--skip-test-db",
             "--skip-name-resolve",
         ]);
-        install.arg(format!("--datadir={}", data.display())).stdout(Stdio::null());
+        let temporary = self.own_folder(&format!("temporary-install-{number}"), ids)?;
+        install.arg(format!("--datadir={}", data.display())).arg(format!("--tmpdir={}", temporary.display()));
+        install.stdout(Stdio::null());
         self.run(install, None)?;
         let (running, session, server) = self.start_mariadb(number, &data, ids)?;
         for path in sql_files(export)?.iter().filter(|path| !path.ends_with("accounts.sql")) {
@@ -440,6 +456,27 @@ fn tablespaces(data: &Path, files: &Path) -> Result<(), String> {
     if lines.is_empty() { Ok(()) } else { fs::write(&map, lines).map_err(wrap) }
 }
 
+/// A folder of a restored cluster that leads out of the drill's place, and where to: what was moved by hand and linked.
+fn leads_out(data: &Path, top: &Path) -> Option<(String, PathBuf)> {
+    let top = fs::canonicalize(top).ok()?;
+    let mut folders = vec![data.to_path_buf()];
+    while let Some(folder) = folders.pop() {
+        for entry in fs::read_dir(&folder).into_iter().flatten().flatten() {
+            let (path, kind) = (entry.path(), entry.file_type().ok()?);
+            if kind.is_symlink() {
+                let place = fs::canonicalize(&path).unwrap_or_default();
+                // Settings are often links to files elsewhere; they are not used.
+                if place.is_dir() && !place.starts_with(&top) {
+                    return Some((path.strip_prefix(data).unwrap_or(&path).display().to_string(), place));
+                }
+            } else if kind.is_dir() && folder == data {
+                folders.push(path);
+            }
+        }
+    }
+    None
+}
+
 /// What a server said last that says why.
 fn last_words(log: &Path) -> String {
     let mut text = String::new();
@@ -449,4 +486,28 @@ fn last_words(log: &Path) -> String {
     let grave = ["PANIC", "FATAL", "[ERROR]", "ERROR"];
     let line = grave.iter().find_map(|word| text.lines().rfind(|line| line.contains(word)));
     line.or_else(|| text.lines().rfind(|line| !line.trim().is_empty())).unwrap_or("it said nothing").trim().to_owned()
+}
+
+#[cfg(test)]
+mod tests {
+    use std::os::unix::fs::symlink;
+
+    use super::*;
+
+    #[test]
+    fn folders_that_lead_out_of_the_drill_are_found() {
+        let place = tempfile::tempdir().unwrap();
+        let (top, live) = (place.path().join("drill"), place.path().join("live"));
+        let data = top.join("restored/files/data");
+        for folder in [&data.join("base/1"), &data.join("pg_tblspc"), &top.join("restored/files/shore"), &live] {
+            fs::create_dir_all(folder).unwrap();
+        }
+        fs::write(live.join("postgresql.conf"), "").unwrap();
+        symlink(live.join("postgresql.conf"), data.join("postgresql.conf")).unwrap();
+        symlink(top.join("restored/files/shore"), data.join("pg_tblspc/16384")).unwrap();
+        symlink("/nowhere", data.join("base/gone")).unwrap();
+        assert_eq!(leads_out(&data, &top), None);
+        symlink(&live, data.join("base/2")).unwrap();
+        assert_eq!(leads_out(&data, &top), Some(("base/2".to_owned(), fs::canonicalize(&live).unwrap())));
+    }
 }

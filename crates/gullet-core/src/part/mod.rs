@@ -48,7 +48,7 @@ mod wanted;
 
 pub(crate) use entry::{bare as entry_of, xattrs as xattrs_of};
 pub(crate) use import::Importer;
-pub(crate) use mariadb::{OWN as OWN_OF_MARIADB, count as count_mariadb};
+pub(crate) use mariadb::{OWN as OWN_OF_MARIADB, count as count_mariadb, kept_elsewhere};
 pub use marks::Grounds;
 pub(crate) use owners::owners_here;
 pub(crate) use postgres::{count as count_postgres, places as postgres_programs};

@@ -6,7 +6,7 @@ use std::os::unix::fs::PermissionsExt;
 use std::path::PathBuf;
 
 use crate::harness::Place;
-use crate::servers::{Mariadb, Postgres, folder, give_to_nobody};
+use crate::servers::{Mariadb, Postgres, TemporaryTable, folder, give_to_nobody, wait_until};
 
 /// A folder with a program of this name, which is a script.
 fn program(place: &Place, name: &str, script: &str) -> String {
@@ -109,6 +109,42 @@ fn a_postgres_cluster_with_a_tablespace_is_started_apart_from_the_live_one() {
 }
 
 #[test]
+fn what_the_live_server_is_subscribed_to_is_left_to_it() {
+    let server = Postgres::start("wal_level = logical\nlog_connections = on\n");
+    let host = server.folder.display();
+    server.sql("postgres", "create table tides (n int primary key)");
+    server.sql("postgres", "create publication tides for table tides");
+    server.sql("postgres", "select pg_create_logical_replication_slot('tides', 'pgoutput')");
+    server.sql("postgres", "create database copy");
+    server.sql("copy", "create table tides (n int primary key)");
+    server.sql(
+        "copy",
+        &format!(
+            "create subscription tides connection 'host={host} dbname=postgres user=postgres' publication tides \
+             with (create_slot = false, copy_data = false)"
+        ),
+    );
+    let arrives = |rows: &str| {
+        server.sql("postgres", &format!("insert into tides values ({rows})"));
+        wait_until("a row", || server.sql("copy", "select max(n) from tides") == rows);
+    };
+    arrives("1");
+    let asked = || server.log().matches("replication connection authorized").count();
+    let before = asked();
+    assert!(before > 0, "{}", server.log());
+    let data = server.data.display();
+    let part =
+        format!("[[app.app.part]]\nname = \"cluster\"\npostgres = {{ host = \"{host}\", cluster = \"{data}\" }}\n");
+    // As long as a worker that may start needs for its first try.
+    let check = "[app.app.drill]\nchecks = [{ name = \"a while\", run = [\"sleep\", \"2\"] }]\n";
+    let place = Place::with_parts(&format!("{part}{check}"));
+    place.gullet(&["run", "app"]).exits(0);
+    place.gullet(&["drill", "app"]).exits(0).says("PostgreSQL 15 starts on it");
+    assert_eq!(asked(), before, "{}", server.log());
+    arrives("2");
+}
+
+#[test]
 fn exported_mariadb_databases_are_proven_in_a_new_server_or_it_is_said_why_not() {
     let server = Mariadb::start("log-bin\n");
     server.bank();
@@ -124,12 +160,14 @@ fn exported_mariadb_databases_are_proven_in_a_new_server_or_it_is_said_why_not()
     server.at_work(|| {
         place.gullet(&["run", "app"]).exits(0);
     });
+    let other = TemporaryTable::new();
     place
         .gullet(&["drill", "app"])
         .exits(0)
         .says("a new MariaDB takes it")
         .says("the bank adds up")
         .says("counts as recorded");
+    other.is_untouched();
     nothing_left(&place);
 
     for (script, why) in [
@@ -144,4 +182,18 @@ fn exported_mariadb_databases_are_proven_in_a_new_server_or_it_is_said_why_not()
         place.gullet(&["drill", "app"]).exits(1).says("✗ not proven").says(why);
         nothing_left(&place);
     }
+}
+
+#[test]
+fn a_folder_that_leads_to_the_live_servers_files_is_not_started() {
+    let place = Place::with_parts(
+        "[[app.app.part]]\nname = \"bank\"\nmariadb = { socket = \"@/socket\", datadir = \"@/data\" }\n",
+    );
+    let live = place.file("data/bank/berths.ibd", "the live one");
+    // It leads to a file of the same folder, which is captured; restored, it still leads to the live one.
+    place.file("data/bank/berths.isl", live.display().to_string());
+    place.gullet(&["run", "app"]).exits(0);
+    place.gullet(&["drill", "app"]).exits(1).says("bank/berths.isl").says("the live server's own");
+    assert_eq!(fs::read_to_string(live).unwrap(), "the live one");
+    nothing_left(&place);
 }

@@ -7,7 +7,7 @@ use std::path::Path;
 use std::process::Stdio;
 
 use crate::harness::{Disk, Place};
-use crate::servers::{Mariadb, give_to_nobody, tries, wait_until};
+use crate::servers::{Mariadb, TemporaryTable, give_to_nobody, tries, wait_until};
 
 const LOGGED: &str = "log-bin=bin\nserver-id=1\n";
 
@@ -174,7 +174,9 @@ fn copying_the_files_of_a_running_server_is_refused_and_a_stopped_one_is_capture
     place.define(&(definition + &part(&format!("socket = \"{}\", datadir = \"{data}\"", server.socket()))));
     place.gullet(&["run", "app"]).exits(0);
     assert_eq!(server.sums(), sums, "it serves again");
+    let other = TemporaryTable::new();
     place.gullet(&["drill", "app"]).exits(0).says("MariaDB starts on it").says("✓ proven");
+    other.is_untouched();
     assert_eq!(server.sums(), sums, "the live server is not touched by a drill");
     let into = place.path("out");
     place.gullet(&["restore", "app@latest", "--into", into.to_str().unwrap()]).exits(0);
@@ -183,6 +185,19 @@ fn copying_the_files_of_a_running_server_is_refused_and_a_stopped_one_is_capture
     let restored = into.join("files").join(data.strip_prefix('/').unwrap());
     crate::servers::printed(std::process::Command::new("cp").arg("-a").arg(&restored).arg(&again));
     assert_eq!(Mariadb::on(&again).unwrap().sums(), sums);
+
+    // A table whose file lies elsewhere is in no copy of the folder.
+    let elsewhere = server.folder.join("elsewhere");
+    fs::create_dir(&elsewhere).unwrap();
+    give_to_nobody(&elsewhere);
+    server.sql(&format!("create table bank.berths (n int) engine = InnoDB data directory = '{}'", elsewhere.display()));
+    for command in ["preflight", "run"] {
+        place
+            .gullet(&[command, "app"])
+            .exits(4)
+            .says("`bank/berths.isl` has its file at")
+            .says("elsewhere/bank/berths.ibd");
+    }
 }
 
 #[test]

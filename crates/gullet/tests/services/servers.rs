@@ -197,6 +197,32 @@ impl Drop for Load {
     }
 }
 
+/// A temporary table of a server that has its temporary files in the usual place.
+pub struct TemporaryTable(PathBuf);
+
+impl TemporaryTable {
+    pub fn new() -> Self {
+        let file = tempfile::Builder::new().prefix("#sql-temptable-").suffix(".MAI").tempfile_in("/tmp").unwrap();
+        let path = file.keep().unwrap().1;
+        // In a folder that everybody may write to nobody removes what is another's.
+        let owner = Command::new("id").args(["-u", "mysql"]).output().unwrap();
+        let owner = String::from_utf8_lossy(&owner.stdout).trim().parse().unwrap_or(NOBODY);
+        chown(&path, Some(owner), None).unwrap();
+        Self(path)
+    }
+
+    #[track_caller]
+    pub fn is_untouched(&self) {
+        assert!(self.0.is_file(), "{} is gone", self.0.display());
+    }
+}
+
+impl Drop for TemporaryTable {
+    fn drop(&mut self) {
+        let _ = fs::remove_file(&self.0);
+    }
+}
+
 /// A MariaDB server.
 pub struct Mariadb {
     pub folder: PathBuf,
@@ -241,10 +267,15 @@ impl Mariadb {
     fn configure(folder: &Path, data: &Path, settings: &str) -> PathBuf {
         let configuration = folder.join("my.cnf");
         let at = |name: &str| folder.join(name).display().to_string();
+        // A server that starts removes the temporary tables of others in the same folder.
+        let temporary = folder.join("temporary");
+        let _ = fs::create_dir(&temporary);
+        give_to_nobody(&temporary);
         let text = format!(
-            "[mariadbd]\ndatadir={}\nsocket={}\npid-file={}\nlog-error={}\nskip-networking\n\
+            "[mariadbd]\ndatadir={}\ntmpdir={}\nsocket={}\npid-file={}\nlog-error={}\nskip-networking\n\
              innodb_buffer_pool_size=128M\ninnodb_log_file_size=16M\ninnodb_flush_log_at_trx_commit=0\n{settings}\n",
             data.display(),
+            temporary.display(),
             at("s"),
             at("pid"),
             at("log")

@@ -16,7 +16,12 @@ pub struct Web {
 
 impl Web {
     pub fn open(desk: &Desk, more: &[&str]) -> Self {
-        let (address, token) = (desk.place.path("address"), desk.place.file("token", "low-tide-7\n"));
+        Self::open_to(desk, "low-tide-7", more)
+    }
+
+    /// The same, open to whoever has this token.
+    pub fn open_to(desk: &Desk, token: &str, more: &[&str]) -> Self {
+        let (address, token) = (desk.place.path("address"), desk.place.file("token", format!("{token}\n")));
         fs::set_permissions(&token, fs::Permissions::from_mode(0o600)).unwrap();
         let _ = fs::remove_file(&address);
         let mut serve = Command::new(desk.place.path("quaybook"));

@@ -8,6 +8,8 @@ use std::fs;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 
+use gullet_store::{IoPath, PathError};
+
 use super::super::secured::{PartError, Securing};
 use super::super::staging::foresee;
 use super::super::walk::Walk;
@@ -20,6 +22,9 @@ const UNSOUND: &str = "copying its files one by one while it runs is not sound u
                        start, hang in recovery, or start with wrong contents. Sound are: a snapshot of all of them in one \
                        instant (`secure = \"snapshot\"` on btrfs, or hooks in `[app.NAME.snapshot]`), a server that the hold \
                        stops, or an export (`databases = [\"*\"]`)";
+
+/// What lies in a folder and is no part of its data, by extension: links to keys and settings are common.
+const NO_DATA: [&str; 4] = ["pem", "crt", "key", "cnf"];
 
 /// What a server makes anew when it starts.
 const MADE_ANEW: [&str; 5] = ["*.pid", "*.sock", "ibtmp1", "ib_buffer_pool", "aria_log_control.lock"];
@@ -46,12 +51,60 @@ pub(in crate::part) fn is_sound(datadir: &Path, context: &Securing<'_, '_>) -> R
     if !seen && is_running(datadir) {
         return Err(PartError::Other(format!("the server at `{}` is running, and {UNSOUND}", datadir.display())));
     }
-    Ok(())
+    all_inside(datadir)
+}
+
+/// Refuses a folder some of whose tables lie elsewhere: no capture of the folder would have them.
+fn all_inside(datadir: &Path) -> Result<(), PartError> {
+    let Some((name, place)) = kept_elsewhere(datadir)?.into_iter().next() else { return Ok(()) };
+    Err(PartError::Other(format!(
+        "`{name}` has its file at `{}`, outside of `{}`. Rebuild the table inside of it, or export (`databases = [\"*\"]`)",
+        place.display(),
+        datadir.display()
+    )))
+}
+
+/// What a server that works with this folder would look for elsewhere: the name in the folder, and where it leads. InnoDB
+/// writes the place of a table made with `data directory` into a file `TABLE.isl`; the other engines and databases that
+/// were moved by hand have links.
+pub(crate) fn kept_elsewhere(datadir: &Path) -> Result<Vec<(String, PathBuf)>, PathError> {
+    let own = fs::canonicalize(datadir).unwrap_or_else(|_| datadir.to_path_buf());
+    let mut found = Vec::new();
+    let mut folders = vec![own.clone()];
+    while let Some(folder) = folders.pop() {
+        for entry in fs::read_dir(&folder).at(&folder)? {
+            let entry = entry.at(&folder)?;
+            let (path, kind) = (entry.path(), entry.file_type().at(entry.path())?);
+            let has = |wanted: &[&str]| {
+                path.extension().is_some_and(|extension| wanted.iter().any(|name| extension == *name))
+            };
+            let leads_to = if kind.is_symlink() && !has(&NO_DATA) {
+                fs::canonicalize(&path).or_else(|_| fs::read_link(&path)).at(&path)?
+            } else if has(&["isl"]) {
+                let text = fs::read_to_string(&path).at(&path)?;
+                let place = PathBuf::from(text.trim_end());
+                fs::canonicalize(&place).unwrap_or(place)
+            } else {
+                if kind.is_dir() && folder == own {
+                    folders.push(path);
+                }
+                continue;
+            };
+            if !folder.join(&leads_to).starts_with(&own) {
+                found.push((path.strip_prefix(&own).unwrap_or(&path).display().to_string(), leads_to));
+            }
+        }
+    }
+    found.sort();
+    Ok(found)
 }
 
 /// What can be known beforehand.
 pub(super) fn check(server: &Server, datadir: &Path, plan: &Plan, waiting: Waiting<'_>) -> Result<String, PartError> {
     let by = foresee(datadir, plan, false);
+    if datadir.is_dir() {
+        all_inside(datadir)?;
+    }
     if is_running(datadir) {
         if let Ok(session) = server.connect(waiting) {
             elsewhere(&session, datadir, waiting)?;
@@ -70,9 +123,12 @@ pub(super) fn check(server: &Server, datadir: &Path, plan: &Plan, waiting: Waiti
 fn elsewhere(session: &crate::engine::mariadb::Session, datadir: &Path, waiting: Waiting<'_>) -> Result<(), PartError> {
     let own = fs::canonicalize(datadir).unwrap_or_else(|_| datadir.to_path_buf());
     let sql = "show variables where variable_name in ('datadir', 'innodb_data_home_dir', 'innodb_log_group_home_dir', \
-               'innodb_undo_directory', 'aria_log_dir_path')";
+               'innodb_undo_directory', 'aria_log_dir_path', 'innodb_data_file_path')";
     for row in session.rows(sql, waiting)? {
         let [Some(name), Some(value)] = row.as_slice() else { continue };
+        // `ibdata1:12M:autoextend`, several with a semicolon between them.
+        let first = value.split(';').find(|file| file.starts_with('/')).unwrap_or(value);
+        let value = if name == "innodb_data_file_path" { first.split(':').next().unwrap_or(first) } else { value };
         let place = if value.starts_with('/') { PathBuf::from(value) } else { own.join(value) };
         let place = fs::canonicalize(&place).unwrap_or(place);
         if !value.is_empty() && !place.starts_with(&own) {
@@ -81,4 +137,43 @@ fn elsewhere(session: &crate::engine::mariadb::Session, datadir: &Path, waiting:
         }
     }
     Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use std::os::unix::fs::symlink;
+
+    use super::*;
+
+    #[test]
+    fn what_leads_out_of_a_folder_is_named_and_nothing_else() {
+        let place = tempfile::tempdir().unwrap();
+        let (data, other) = (place.path().join("data"), place.path().join("other"));
+        for folder in [data.join("bank"), other.join("moved")] {
+            fs::create_dir_all(folder).unwrap();
+        }
+        for file in ["ibdata1", "bank/account.ibd", "bank/account.frm"] {
+            fs::write(data.join(file), "").unwrap();
+        }
+        fs::write(data.join("bank/inside.isl"), data.join("bank/account.ibd").display().to_string()).unwrap();
+        symlink("account.frm", data.join("bank/same.frm")).unwrap();
+        symlink("/etc/ssl/server-key.pem", data.join("server-key.pem")).unwrap();
+        assert_eq!(kept_elsewhere(&data).unwrap(), []);
+        // The folder may be a link itself.
+        let link = place.path().join("link");
+        symlink(&data, &link).unwrap();
+        assert_eq!(kept_elsewhere(&link).unwrap(), []);
+
+        fs::write(data.join("bank/outside.isl"), format!("{}/outside.ibd\n", other.display())).unwrap();
+        symlink("/nowhere/gone.MYD", data.join("bank/gone.MYD")).unwrap();
+        symlink("../other/moved", data.join("moved")).unwrap();
+        let other = fs::canonicalize(other).unwrap();
+        let wanted = [
+            ("bank/gone.MYD", PathBuf::from("/nowhere/gone.MYD")),
+            ("bank/outside.isl", other.join("outside.ibd")),
+            ("moved", other.join("moved")),
+        ];
+        assert_eq!(kept_elsewhere(&data).unwrap(), wanted.map(|(name, place)| (name.to_owned(), place)));
+        assert!(matches!(all_inside(&data), Err(PartError::Other(why)) if why.contains("bank/gone.MYD")));
+    }
 }

@@ -8,6 +8,7 @@ mod databases;
 
 pub(crate) use databases::{OWN, count};
 mod folder;
+pub(crate) use folder::kept_elsewhere;
 
 use std::time::Duration;
 
