@@ -288,6 +288,7 @@ fn declare(
 ) -> Result<Exit, CommandError> {
     let notes = state.folder().join("holds");
     let clock: &dyn Clock = outside.world().clock;
+    let mut held = None;
     for _ in 0..100 {
         match Note::look(&notes, app).map_err(|error| CommandError::new(Exit::Failed, &error))? {
             Stuck::Nothing => {
@@ -295,12 +296,12 @@ fn declare(
                 return Ok(Exit::Complete);
             }
             // A guard that goes on trying what a person has done already is ended.
-            Stuck::Alive(Some(head)) if head.why.is_some() => tell(&head, rustix::process::Signal::KILL),
-            Stuck::Alive(Some(head)) => {
-                let text = format!("`{app}` is held {}; release it first", head.describe());
-                return Err(CommandError::text(Exit::Refused, text).hint(format!("gullet release {app}")));
+            Stuck::Alive(Some(head)) if head.why.is_some() => {
+                held = None;
+                tell(&head, rustix::process::Signal::KILL);
             }
-            Stuck::Alive(None) => {}
+            // A guard leaves first and writes afterwards: why it could not may come a moment after its run has ended.
+            Stuck::Alive(head) => held = head,
             Stuck::Forgotten(mut note, _) => {
                 let text = format!("declared by {}: {why}", outside.world().host.account);
                 note.declare(text.clone()).map_err(|error| CommandError::new(Exit::Failed, &error))?;
@@ -317,7 +318,13 @@ fn declare(
         }
         clock.sleep(Duration::from_millis(20));
     }
-    Err(CommandError::text(Exit::Failed, "the guard of the hold does not go"))
+    Err(match held {
+        Some(head) => {
+            CommandError::text(Exit::Refused, format!("`{app}` is held {}; release it first", head.describe()))
+                .hint(format!("gullet release {app}"))
+        }
+        None => CommandError::text(Exit::Failed, "the guard of the hold does not go"),
+    })
 }
 
 /// Remarks upon the run that held, where it has a record and the store can be reached; the log has it in any case.

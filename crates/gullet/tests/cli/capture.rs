@@ -457,7 +457,7 @@ fn a_grandchild_that_keeps_the_pipes_open_does_not_hold_the_run_up() {
     );
     let began = std::time::Instant::now();
     place.gullet(&["run", "app"]).exits(0);
-    assert!(began.elapsed().as_secs() < 10);
+    assert!(began.elapsed().as_secs() < 25);
 }
 
 #[test]

@@ -1,19 +1,42 @@
 //! The guard: whatever ends or stops the main process, the application is released; and holds by hand.
 
 use std::fs;
+use std::path::Path;
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 
-use crate::harness::{Desk, Mounted, Place, called};
+use crate::harness::{Called, Desk, Mounted, Place, called};
 
-/// A desk whose runs are held for a while, at most three seconds.
+/// A desk whose runs are held for ten seconds (or until it is hurried), and at most so long.
+fn desk_held(at_most: &str) -> Desk {
+    let desk = Desk::open();
+    let wait = format!("for i in $(seq 100); do [ -e {} ] && break; sleep 0.1; done; echo x", desk.place.text("hurry"));
+    let slow = format!("[[app.quaybook.part]]\nname = \"slow\"\ncommand = [\"sh\", \"-c\", \"{wait}\"]");
+    let path = desk.place.path("gullet.toml");
+    let text = fs::read_to_string(&path).unwrap().replace("\"settings\"]", &format!("\"settings\"]\n{slow}"));
+    fs::write(path, text).unwrap();
+    limit(&desk, "1m", at_most);
+    desk
+}
+
+/// A run that does not wait.
+fn run_at_once(desk: &Desk) -> Called {
+    desk.place.file("hurry", "");
+    desk.run()
+}
+
+/// A desk whose runs are held for a while, far from their limit: what releases them early is not the limit.
 fn slow_desk() -> Desk {
-    Desk::with(|definition| {
-        let slow = "[[app.quaybook.part]]\nname = \"slow\"\ncommand = [\"sh\", \"-c\", \"sleep 1; echo x\"]";
-        definition
-            .replace("longest_hold = \"1m\"", "longest_hold = \"3s\"")
-            .replace("\"settings\"]", &format!("\"settings\"]\n{slow}"))
-    })
+    desk_held("2m")
+}
+
+/// Sets another limit.
+fn limit(desk: &Desk, before: &str, now: &str) {
+    let path = desk.place.path("gullet.toml");
+    let text = fs::read_to_string(&path).unwrap();
+    let of = |limit: &str| format!("longest_hold = \"{limit}\"");
+    assert!(text.contains(&of(before)), "{text}");
+    fs::write(path, text.replace(&of(before), &of(now))).unwrap();
 }
 
 fn held_run(desk: &Desk) -> Child {
@@ -32,26 +55,40 @@ fn note(desk: &Desk) -> serde_json::Value {
     serde_json::from_slice(&bytes[..4096]).unwrap()
 }
 
-fn guard_of(desk: &Desk) -> u32 {
-    u32::try_from(note(desk)["pid"].as_u64().unwrap()).unwrap()
-}
-
-/// Waits until a process has stopped itself.
+/// Waits until the guard has noted why it left, or could not: it leaves first and writes afterwards.
 #[track_caller]
-fn is_stopped(child: &Child) {
+fn why_is_noted(desk: &Desk, why: &str) {
     let began = Instant::now();
-    let stat = format!("/proc/{}/stat", child.id());
-    while !fs::read_to_string(&stat).unwrap_or_default().contains(") T ") {
-        assert!(began.elapsed() < Duration::from_secs(10), "it never stopped");
+    while !note(desk)["why"].as_str().is_some_and(|noted| noted.contains(why)) {
+        assert!(began.elapsed() < Duration::from_secs(20), "{}", note(desk));
         std::thread::sleep(Duration::from_millis(10));
     }
 }
 
+fn guard_of(desk: &Desk) -> u32 {
+    u32::try_from(note(desk)["pid"].as_u64().unwrap()).unwrap()
+}
+
+/// Waits until a process has stopped itself, or has ended before.
 #[track_caller]
-fn serves_within(desk: &Desk, seconds: u64) {
+fn is_stopped(child: &mut Child) -> bool {
+    let began = Instant::now();
+    let stat = format!("/proc/{}/stat", child.id());
+    while !fs::read_to_string(&stat).unwrap_or_default().contains(") T ") {
+        if child.try_wait().unwrap().is_some() {
+            return false;
+        }
+        assert!(began.elapsed() < Duration::from_secs(30), "it never stopped");
+        std::thread::sleep(Duration::from_millis(10));
+    }
+    true
+}
+
+#[track_caller]
+fn serves_soon(desk: &Desk) {
     let began = Instant::now();
     while desk.state() != "serving" {
-        assert!(began.elapsed() < Duration::from_secs(seconds), "the desk is {}", desk.state());
+        assert!(began.elapsed() < Duration::from_secs(20), "the desk is {}", desk.state());
         std::thread::sleep(Duration::from_millis(10));
     }
 }
@@ -62,28 +99,23 @@ fn main_is_killed_and_the_guard_leaves_at_once() {
     let mut run = held_run(&desk);
     run.kill().unwrap();
     run.wait().unwrap();
-    serves_within(&desk, 2);
+    serves_soon(&desk);
     let runs = desk.place.gullet(&["runs", "--json"]).exits(0).says("died before its end");
     assert_eq!(runs.json()[0]["outcome"], "interrupted");
     let record = desk.place.record();
     assert!(record["causes"][0]["text"].as_str().unwrap().contains("the process that held it is gone"), "{record}");
-    desk.run().exits(0);
+    run_at_once(&desk).is_complete();
 }
 
 #[test]
 fn main_is_stopped_and_the_guard_leaves_at_the_limit_and_main_cannot_commit_later() {
-    let desk = slow_desk();
-    let mut run = held_run(&desk);
+    let desk = desk_held("3s");
     let began = Instant::now();
+    let mut run = held_run(&desk);
     signal("STOP", run.id());
-    serves_within(&desk, 5);
-    assert!(began.elapsed() >= Duration::from_millis(2500), "left before its limit");
-    // Leave first, write afterwards.
-    let wrote = Instant::now();
-    while !note(&desk)["why"].as_str().is_some_and(|why| why.contains("limit")) {
-        assert!(wrote.elapsed() < Duration::from_secs(5), "{}", note(&desk));
-        std::thread::sleep(Duration::from_millis(10));
-    }
+    serves_soon(&desk);
+    assert!(began.elapsed() >= Duration::from_secs(3), "left before its limit");
+    why_is_noted(&desk, "limit");
     // While it is stopped nothing else may run, and nothing of it is committed when it goes on.
     desk.run().exits(4).says("is going on");
     signal("CONT", run.id());
@@ -92,22 +124,25 @@ fn main_is_stopped_and_the_guard_leaves_at_the_limit_and_main_cannot_commit_late
     assert_eq!(record["outcome"], "failed");
     assert!(record["captures"].as_array().unwrap().iter().all(|capture| capture["listing"].is_null()));
     assert_eq!(desk.state(), "serving");
-    desk.run().exits(0);
+    limit(&desk, "3s", "2m");
+    run_at_once(&desk).is_complete();
 }
 
 #[test]
 fn main_is_stopped_at_any_event_of_the_hold_and_goes_on_after_the_guard_has_left() {
-    let desk = Desk::with(|definition| definition.replace("longest_hold = \"1m\"", "longest_hold = \"1s\""));
+    let desk = Desk::open();
     let lines = desk.place.gullet(&["run", "quaybook", "--json"]).exits(0).out;
     let number = |what: &str| lines.lines().position(|line| line.contains(what)).unwrap() + 1;
     let hold = number("\"hold_began\"") + 1..number("\"leaving_began\"");
+    limit(&desk, "1m", "2s");
     for event in hold.step_by(4) {
         let mut command = desk.place.command(&["run", "quaybook"]);
         command.env("GULLET_AT_EVENT", format!("{event}:STOP")).stdout(Stdio::null()).stderr(Stdio::null());
-        let mut run = command.spawn().unwrap();
-        is_stopped(&run);
-        std::thread::sleep(Duration::from_millis(1300));
-        serves_within(&desk, 3);
+        // A busy machine may come to the limit before it comes to the event.
+        let tries = (0..5).map(|_| command.spawn().unwrap());
+        let mut run = tries.into_iter().find_map(|mut run| is_stopped(&mut run).then_some(run)).expect("it stops");
+        std::thread::sleep(Duration::from_millis(2300));
+        serves_soon(&desk);
         signal("CONT", run.id());
         let code = run.wait().unwrap().code();
         let record = desk.place.record();
@@ -115,7 +150,8 @@ fn main_is_stopped_at_any_event_of_the_hold_and_goes_on_after_the_guard_has_left
         assert!(record["captures"].as_array().unwrap().iter().all(|capture| capture["listing"].is_null()));
         assert_eq!(desk.state(), "serving", "stopped at event {event}");
     }
-    desk.run().exits(0);
+    limit(&desk, "2s", "1m");
+    desk.run().is_complete();
 }
 
 #[test]
@@ -126,7 +162,7 @@ fn the_guard_is_killed_and_main_leaves_and_fails() {
     assert_eq!(run.wait().unwrap().code(), Some(1));
     assert_eq!(desk.state(), "serving");
     assert!(desk.place.record()["captures"].as_array().unwrap().iter().all(|capture| capture["listing"].is_null()));
-    desk.run().exits(0);
+    run_at_once(&desk).is_complete();
 }
 
 #[test]
@@ -143,11 +179,22 @@ fn both_are_killed_and_the_next_command_leaves() {
         run.wait().unwrap();
         std::thread::sleep(Duration::from_millis(100));
         assert_eq!(desk.state(), "paused");
+        desk.place.file("hurry", "");
         let next = desk.place.gullet(command);
         assert!(next.err.contains("it is released now"), "{command:?}: {}{}", next.out, next.err);
         assert_eq!(desk.state(), "serving", "{command:?}");
         assert!(!desk.place.gullet(&["runs"]).exits(0).err.contains("released now"), "told once");
     }
+}
+
+/// Whether the program is running in another process namespace.
+fn in_another_namespace() -> bool {
+    let own = fs::read_link("/proc/self/ns/pid").unwrap();
+    fs::read_dir("/proc").unwrap().flatten().any(|entry| {
+        let link = |name: &str| fs::read_link(entry.path().join(name)).ok();
+        link("exe").is_some_and(|program| program == Path::new(crate::harness::GULLET))
+            && link("ns/pid").is_some_and(|space| space != own)
+    })
 }
 
 #[test]
@@ -164,7 +211,12 @@ fn a_whole_process_namespace_dies_and_the_next_command_leaves() {
     std::thread::sleep(Duration::from_millis(200));
     run.kill().unwrap();
     run.wait().unwrap();
-    std::thread::sleep(Duration::from_millis(200));
+    // Its first process is gone, and the kernel ends the others.
+    let began = Instant::now();
+    while in_another_namespace() {
+        assert!(began.elapsed() < Duration::from_secs(20), "the guard lives on");
+        std::thread::sleep(Duration::from_millis(10));
+    }
     assert_eq!(desk.state(), "paused", "everything in the namespace died with its first process");
     desk.place.gullet(&["status"]).exits(2).says("it is released now");
     assert_eq!(desk.state(), "serving");
@@ -175,7 +227,7 @@ fn the_guard_is_told_to_leave_by_a_signal() {
     let desk = slow_desk();
     let mut run = held_run(&desk);
     signal("TERM", guard_of(&desk));
-    serves_within(&desk, 1);
+    serves_soon(&desk);
     assert_eq!(run.wait().unwrap().code(), Some(1));
     assert!(desk.place.record()["causes"].to_string().contains("told to by a signal"));
 }
@@ -190,7 +242,7 @@ fn the_terminal_is_closed_and_the_application_is_released() {
     desk.wait_for("paused");
     terminal.kill().unwrap();
     terminal.wait().unwrap();
-    serves_within(&desk, 5);
+    serves_soon(&desk);
 }
 
 #[test]
@@ -198,24 +250,25 @@ fn what_does_not_let_go_is_tried_again_until_it_does() {
     let desk = Desk::with(|definition| {
         definition
             .replace("tries = 3", "tries = 1")
-            .replace("within = \"2s\" }\nby_hand", "within = \"100ms\" }\nby_hand")
+            .replace("within = \"5s\" }\nby_hand", "within = \"100ms\" }\nby_hand")
     });
     desk.misbehave("ignore-resume");
     desk.run().exits(7);
+    why_is_noted(&desk, "");
     desk.place.gullet(&["release"]).exits(0).says("quaybook");
     desk.place.gullet(&["status"]).exits(2).says("it is being left, and does not let go");
     // A run does not begin what the guard of the last one is still busy with.
     desk.run().exits(4);
     desk.misbehave("none");
-    serves_within(&desk, 10);
+    serves_soon(&desk);
     std::thread::sleep(Duration::from_millis(600));
-    desk.run().exits(0);
+    desk.run().is_complete();
 }
 
 #[test]
 fn a_declaration_is_a_remark_upon_the_run_that_held() {
     let desk = Desk::with(|definition| {
-        definition.replace("tries = 3", "tries = 1").replace("within = \"2s\"", "within = \"100ms\"")
+        definition.replace("tries = 3", "tries = 1").replace("within = \"5s\"", "within = \"100ms\"")
     });
     desk.misbehave("ignore-resume");
     desk.run().exits(7);
@@ -229,13 +282,13 @@ fn a_hold_that_reaches_its_limit_while_it_is_entered_does_not_hang_its_command()
     let desk = Desk::with(|definition| {
         definition
             .replace("tries = 3", "tries = 1")
-            .replace("prints = \"serving\", within = \"2s\"", "prints = \"open\", within = \"100ms\"")
+            .replace("prints = \"serving\", within = \"5s\"", "prints = \"open\", within = \"100ms\"")
             .replace("prints = \"paused\"", "prints = \"closed\"")
     });
     let began = Instant::now();
     desk.place.gullet(&["hold", "quaybook", "--limit", "300ms"]).exits(7);
-    assert!(began.elapsed() < Duration::from_secs(8), "{:?}", began.elapsed());
-    serves_within(&desk, 3);
+    assert!(began.elapsed() < Duration::from_secs(60), "{:?}", began.elapsed());
+    serves_soon(&desk);
     desk.place.gullet(&["release", "quaybook", "--declare", "checked by hand"]).exits(0);
 }
 
@@ -244,11 +297,11 @@ fn a_wrong_probe_is_overruled_by_a_declaration() {
     let desk = Desk::with(|definition| {
         definition
             .replace("tries = 3", "tries = 1")
-            .replace("prints = \"serving\", within = \"2s\"", "prints = \"open\", within = \"100ms\"")
+            .replace("prints = \"serving\", within = \"5s\"", "prints = \"open\", within = \"100ms\"")
     });
     // `left` never passes, so neither does the look before the hold; the hold by hand needs none.
-    desk.place.gullet(&["hold", "quaybook", "--limit", "1s"]).exits(0);
-    serves_within(&desk, 4);
+    desk.place.gullet(&["hold", "quaybook", "--limit", "4s"]).exits(0);
+    serves_soon(&desk);
     std::thread::sleep(Duration::from_millis(500));
     desk.place.gullet(&["release", "quaybook"]).exits(7).says("--declare");
     desk.place.gullet(&["release", "quaybook", "--declare", "checked by hand"]).exits(0).says("checked by hand");
@@ -264,21 +317,25 @@ fn a_hold_by_hand_is_left_by_command_or_by_itself() {
     assert_eq!(desk.state(), "paused");
     desk.place.gullet(&["release"]).exits(0).says("by hand");
     desk.place.gullet(&["hold", "quaybook"]).exits(4).says("is held already");
+    // Nobody's word stands against a hold that is well.
+    desk.place.gullet(&["release", "quaybook", "--declare", "it is over"]).exits(4).says("release it first");
+    assert_eq!(desk.state(), "paused");
     desk.place.gullet(&["release", "quaybook"]).exits(0).says("released");
     assert_eq!(desk.state(), "serving");
     desk.place.gullet(&["release", "quaybook"]).exits(0).says("is not held");
 
-    desk.place.gullet(&["hold", "quaybook", "--limit", "3s"]).exits(0);
+    let began = Instant::now();
+    desk.place.gullet(&["hold", "quaybook", "--limit", "4s"]).exits(0);
     assert_eq!(desk.state(), "paused");
-    std::thread::sleep(Duration::from_millis(2500));
-    serves_within(&desk, 4);
+    serves_soon(&desk);
+    assert!(began.elapsed() >= Duration::from_secs(4), "left before its limit");
 }
 
 #[test]
 fn a_run_takes_a_hold_by_hand_over_and_leaves_it() {
     let desk = Desk::open();
     desk.place.gullet(&["hold", "quaybook", "--limit", "10m"]).exits(0);
-    desk.run().exits(0).says("this run takes the hold over");
+    desk.run().is_complete().says("this run takes the hold over");
     assert_eq!(desk.state(), "serving");
     assert_eq!(desk.place.record()["hold"]["proven"], true);
     desk.place.gullet(&["release"]).exits(0).says("nothing is held");
@@ -299,7 +356,7 @@ fn a_hold_that_cannot_be_entered_by_hand_is_left_again() {
 fn session_place(session: &str, part: &str) -> Place {
     let place = Place::new();
     place.define(&format!(
-        "[app.app]\nlongest_hold = \"5s\"\n[[app.app.hold]]\nname = \"lock\"\nsession = {{ script = \"{session}\", limit = \"3s\" }}\n\
+        "[app.app]\nlongest_hold = \"1m\"\n[[app.app.hold]]\nname = \"lock\"\nsession = {{ script = \"{session}\", limit = \"3s\" }}\n\
          entered = {{ run = [\"test\", \"-e\", \"@/locked\"] }}\nleft = {{ run = [\"test\", \"!\", \"-e\", \"@/locked\"], within = \"3s\" }}\n\
          [[app.app.part]]\nname = \"p\"\ncommand = [\"sh\", \"-c\", \"{part}\"]\n"
     ));
@@ -319,11 +376,11 @@ fn a_session_holds_for_as_long_as_it_lives() {
 
 #[test]
 fn a_session_that_ends_by_itself_voids_the_hold_at_once() {
-    let place = session_place("touch @/locked; echo held; sleep 1; rm @/locked", "sleep 4.5; echo x");
+    let place = session_place("touch @/locked; echo held; sleep 1; rm @/locked", "sleep 30; echo x");
     let began = Instant::now();
     place.gullet(&["run", "app"]).exits(1).says("ended by itself, and its lock with it");
     // Long before its limit.
-    assert!(began.elapsed() < Duration::from_millis(4900));
+    assert!(began.elapsed() < Duration::from_secs(25));
 }
 
 #[test]
@@ -336,18 +393,18 @@ fn a_session_that_never_says_held_is_not_waited_for() {
 
 #[test]
 fn killed_main_and_the_session_lets_go() {
-    let place = session_place(GOOD_SESSION, "sleep 3; echo x");
+    let place = session_place(GOOD_SESSION, "sleep 30; echo x");
     let mut run = place.command(&["run", "app"]).stdout(Stdio::null()).spawn().unwrap();
     let began = Instant::now();
     while !place.path("locked").exists() {
-        assert!(began.elapsed() < Duration::from_secs(5), "the session never had its lock");
+        assert!(began.elapsed() < Duration::from_secs(20), "the session never had its lock");
         std::thread::sleep(Duration::from_millis(10));
     }
     run.kill().unwrap();
     run.wait().unwrap();
     let began = Instant::now();
     while place.path("locked").exists() {
-        assert!(began.elapsed() < Duration::from_secs(3));
+        assert!(began.elapsed() < Duration::from_secs(20), "the lock is kept until the run would have ended");
         std::thread::sleep(Duration::from_millis(10));
     }
 }
@@ -372,6 +429,7 @@ fn a_daemon_that_leave_starts_lives_on() {
 #[test]
 fn a_full_disk_under_the_state_folder_refuses_the_hold_or_releases_it() {
     let desk = slow_desk();
+    desk.place.file("hurry", "");
     let state = desk.place.path("state");
     let _mounted = Mounted::at(&state, "1m");
     let filled = Command::new("sh")
@@ -393,7 +451,7 @@ fn applications_that_share_a_lock_are_held_one_after_the_other() {
         format!(
             "[app.{name}]\n[[app.{name}.hold]]\nname = \"s\"\nlock = \"desk\"\nenter = {{ script = \"echo enter {name} >> @/journal\" }}\n\
              leave = {{ script = \"echo leave {name} >> @/journal\" }}\n\
-             [[app.{name}.part]]\nname = \"p\"\ncommand = [\"sh\", \"-c\", \"sleep 0.7; echo x\"]\n"
+             [[app.{name}.part]]\nname = \"p\"\ncommand = [\"sh\", \"-c\", \"sleep 3; echo x\"]\n"
         )
     };
     place.define(&[app("one"), app("two")].concat());
@@ -415,7 +473,7 @@ fn applications_that_share_a_lock_are_held_one_after_the_other() {
     assert_eq!((name(lines[0]), name(lines[2])), (name(lines[1]), name(lines[3])), "{journal}");
     // Waiting for the lock counts as no time held.
     for run in place.json(&["runs"]).as_array().unwrap() {
-        assert!(run["held_ms"].as_u64().unwrap() < 1400, "{run}");
+        assert!(run["held_ms"].as_u64().unwrap() < 6000, "{run}");
     }
 }
 

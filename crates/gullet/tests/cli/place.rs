@@ -3,6 +3,7 @@
 use std::fs;
 use std::path::Path;
 use std::process::{Command, Stdio};
+use std::time::{Duration, Instant};
 
 use crate::harness::{Desk, Disk, Mounted, Place, audit};
 
@@ -196,9 +197,9 @@ fn what_is_mounted_below_or_still_open_or_of_ours_is_refused() {
 #[test]
 fn a_desk_is_stopped_restored_and_serves_again_and_what_is_damaged_changes_nothing() {
     let desk = Desk::open();
-    desk.run().exits(0);
+    desk.run().is_complete();
     let booked: i64 = desk.ask(&["serial"]).out.trim().parse().unwrap();
-    std::thread::sleep(std::time::Duration::from_millis(300));
+    std::thread::sleep(Duration::from_millis(300));
     let restore = ["restore", "quaybook", "--in-place", "--yes"];
     let call = desk.place.gullet(&restore).exits(0).says("bring back settings").says("the desk adds up");
     assert!(call.out.contains("stopped for"), "{}", call.out);
@@ -235,7 +236,7 @@ fn a_check_that_does_not_hold_brings_the_old_state_back() {
         let within = if why.contains("start on") { "2s" } else { "30s" };
         let started = |within: &str| format!("prints = \"serving\", within = \"{within}\"");
         let desk = Desk::with(|text| text.replace(from, to).replace(&started("10s"), &started(within)));
-        desk.run().exits(0);
+        desk.run().is_complete();
         let folder = desk.place.path("desk/manifests");
         let mark = desk.place.file("desk/manifests/mark", "of the old state");
         let inode = |path: &Path| std::os::unix::fs::MetadataExt::ino(&fs::metadata(path).unwrap());
@@ -265,7 +266,7 @@ fn a_program_that_is_not_there_is_found_before_anything_is_stopped() {
         let (head, tail) = text.split_once("before_start = [").unwrap();
         format!("{head}before_start = [{{ name = \"never\", run = [\"no-such-program\"] }}, {tail}")
     });
-    desk.run().exits(0);
+    desk.run().is_complete();
     desk.place.gullet(&["restore", "quaybook", "--in-place", "--yes"]).exits(4).says("`no-such-program` is not found");
     assert_eq!(desk.state(), "serving");
     desk.place.gullet(&["preflight", "quaybook"]).says("`no-such-program` is not found").says("a restore in place");
@@ -279,20 +280,26 @@ fn a_server_that_does_not_stop_is_left_as_it_is() {
         text.replace(stop, "\"state\"], limit = \"10s\" }\nstopped = ")
             .replace("exit = 1, within = \"10s\"", "exit = 1, within = \"1s\"")
     });
-    desk.run().exits(0);
+    desk.run().is_complete();
     desk.place.gullet(&["restore", "quaybook", "--in-place", "--yes"]).says("it does not stop");
     assert_eq!(desk.state(), "serving");
 }
 
 #[test]
 fn two_at_once_and_a_run_in_between_are_refused() {
-    let slow = "[app.app.restore]\nstop = { run = [\"sleep\", \"3\"] }\nstopped = { run = [\"true\"] }\nstart = { run = [\"true\"] }\nstarted = { run = [\"true\"] }\nat_boot = \"stays stopped\"\n";
+    let slow = "[app.app.restore]\nstop = { script = \"touch @/stopping; until [ -e @/go ]; do sleep 0.05; done\" }\n\
+                stopped = { run = [\"true\"] }\nstart = { run = [\"true\"] }\nstarted = { run = [\"true\"] }\nat_boot = \"stays stopped\"\n";
     let (place, _, _) = documents(slow);
     let mut first = place.command(&["restore", "app", "--in-place", "--yes"]);
     let mut first = first.stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
-    std::thread::sleep(std::time::Duration::from_millis(1500));
+    let began = Instant::now();
+    while !place.path("stopping").exists() {
+        assert!(began.elapsed().as_secs() < 20, "it does not stop the application");
+        std::thread::sleep(Duration::from_millis(10));
+    }
     place.gullet(&["restore", "app", "--in-place", "--yes"]).exits(4);
     place.gullet(&["run", "app"]).exits(4);
+    place.file("go", "");
     assert!(first.wait().unwrap().success());
 }
 
@@ -352,7 +359,7 @@ fn stopped_in_the_swap(desk: &Desk) -> (std::process::Child, u64) {
         let status = format!("/proc/{}/stat", restore.id());
         while !fs::read_to_string(&status).unwrap_or_default().contains(") T ") {
             assert!(restore.try_wait().unwrap().is_none(), "it came to its end without a swap");
-            std::thread::sleep(std::time::Duration::from_millis(5));
+            std::thread::sleep(Duration::from_millis(5));
         }
         if fs::read_to_string(&journal).unwrap_or_default().contains("\"stage\":\"swapp") {
             let note = fs::read_to_string(desk.place.path("state/holds/quaybook.note")).unwrap();
@@ -371,7 +378,7 @@ fn stopped_in_the_swap(desk: &Desk) -> (std::process::Child, u64) {
 #[test]
 fn main_and_guard_both_killed_in_the_swap_the_next_command_puts_the_old_state_back_and_starts() {
     let desk = Desk::open();
-    desk.run().exits(0);
+    desk.run().is_complete();
     let mark = desk.place.file("desk/manifests/mark", "of the old state");
     let (mut restore, guard) = stopped_in_the_swap(&desk);
     assert_ne!(desk.state(), "serving", "it is stopped while its state changes hands");
@@ -389,11 +396,11 @@ fn main_and_guard_both_killed_in_the_swap_the_next_command_puts_the_old_state_ba
 #[test]
 fn a_guard_that_is_told_to_let_go_waits_for_the_swap_and_puts_the_old_state_back() {
     let desk = Desk::open();
-    desk.run().exits(0);
+    desk.run().is_complete();
     let mark = desk.place.file("desk/manifests/mark", "of the old state");
     let (mut restore, guard) = stopped_in_the_swap(&desk);
     assert!(Command::new("kill").args(["-TERM", &guard.to_string()]).status().unwrap().success());
-    std::thread::sleep(std::time::Duration::from_millis(300));
+    std::thread::sleep(Duration::from_millis(300));
     assert!(Command::new("kill").args(["-CONT", &restore.id().to_string()]).status().unwrap().success());
     let code = restore.wait().unwrap().code();
     desk.wait_for("serving");
@@ -493,7 +500,7 @@ fn without_room_for_both_states_nothing_is_touched() {
 #[test]
 fn while_a_swap_is_open_nothing_is_written_anew_nor_removed() {
     let desk = Desk::open();
-    desk.run().exits(0);
+    desk.run().is_complete();
     let mark = desk.place.file("desk/manifests/mark", "of the old state");
     let (mut restore, guard) = stopped_in_the_swap(&desk);
     assert!(Command::new("kill").args(["-KILL", &guard.to_string()]).status().unwrap().success());
