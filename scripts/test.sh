@@ -41,4 +41,6 @@ if ! command -v cargo >/dev/null; then
   echo "missing: cargo. Install a Rust toolchain (1.89 or newer)." >&2
   exit 1
 fi
+# Most tests wait for processes most of the time.
+export RUST_TEST_THREADS="${RUST_TEST_THREADS:-$(($(nproc) * 2))}"
 exec cargo test --workspace "$@"

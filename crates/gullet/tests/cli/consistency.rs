@@ -31,7 +31,7 @@ fn a_plain_copy_of_a_serving_desk_disagrees_in_nearly_every_try() {
 fn captures_in_the_hold_agree_twenty_times_out_of_twenty() {
     let desk = Desk::open();
     for number in 0..20 {
-        desk.run().is_complete();
+        desk.run().completes();
         let restored = desk.restore(&format!("restored-{number}"));
         audit(&restored).exits(0).says("they agree");
     }
@@ -43,7 +43,7 @@ fn captures_in_the_hold_agree_twenty_times_out_of_twenty() {
 #[test]
 fn a_database_is_sound_and_its_counted_rows_are_those_restored() {
     let desk = Desk::open();
-    desk.run().is_complete();
+    desk.run().completes();
     let capture = desk.place.capture("bookings");
     let restored = Connection::open(desk.restore("restored").join("bookings.db")).unwrap();
     let sound: String = restored.query_row("pragma integrity_check", [], |row| row.get(0)).unwrap();
@@ -62,7 +62,7 @@ fn a_database_is_sound_and_its_counted_rows_are_those_restored() {
 #[test]
 fn facts_of_an_export_are_of_its_own_moment() {
     let desk = Desk::open();
-    desk.run().is_complete();
+    desk.run().completes();
     let capture = desk.place.capture("ledger-inner-isles");
     desk.restore("restored");
     let ledger = desk.place.path("restored/exports/ledger-inner-isles");
@@ -76,7 +76,7 @@ fn facts_of_an_export_are_of_its_own_moment() {
 #[test]
 fn clean_up_purges_up_to_what_was_captured_and_no_further() {
     let desk = Desk::open();
-    desk.run().is_complete();
+    desk.run().completes();
     let serial = desk.place.capture("bookings")["facts"]["serial"].as_i64().unwrap();
     let live = Connection::open(desk.place.path("desk/bookings.db")).unwrap();
     let kept: i64 = live.query_row("select min(booking) from journal", [], |row| row.get(0)).unwrap();

@@ -16,7 +16,7 @@ fn untouched(folder: &Path) -> String {
 #[test]
 fn a_good_run_is_proven_the_live_desk_is_not_touched_and_everybody_sees_the_date() {
     let desk = Desk::open();
-    desk.run().is_complete();
+    desk.run().completes();
     // Paused, nobody but the drill could change it.
     desk.ask(&["pause"]).exits(0);
     desk.wait_for("paused");
@@ -38,7 +38,7 @@ fn a_good_run_is_proven_the_live_desk_is_not_touched_and_everybody_sees_the_date
     desk.ask(&["resume"]).exits(0);
     desk.wait_for("serving");
     for _ in 0..3 {
-        desk.run().is_complete();
+        desk.run().completes();
     }
     let runs = desk.place.json(&["runs"]);
     let run = |number: usize| runs[number]["run"].as_str().unwrap().to_owned();
@@ -86,7 +86,7 @@ fn a_run_whose_pieces_do_not_fit_together_is_not_proven_and_that_is_critical() {
 #[test]
 fn what_is_damaged_in_the_store_or_has_no_room_is_said_and_cleared() {
     let desk = Desk::open();
-    desk.run().is_complete();
+    desk.run().completes();
     let full = desk.place.path("full");
     let _mounted = Mounted::at(&full, "16k");
     let text = fs::read_to_string(desk.place.path("gullet.toml")).unwrap();

@@ -119,7 +119,7 @@ fn code_8_interrupted_and_released() {
 fn status_answers_0_to_3() {
     let desk = Desk::open();
     desk.place.gullet(&["status"]).exits(2).says("it has never been run");
-    desk.run().is_complete();
+    desk.run().completes();
     desk.place.gullet(&["status"]).exits(0).says("ok");
     desk.misbehave("resume-by-itself");
     let slow = "\n[[app.quaybook.part]]\nname = \"slow\"\ncommand = [\"sleep\", \"1\"]\n";

@@ -104,7 +104,7 @@ fn main_is_killed_and_the_guard_leaves_at_once() {
     assert_eq!(runs.json()[0]["outcome"], "interrupted");
     let record = desk.place.record();
     assert!(record["causes"][0]["text"].as_str().unwrap().contains("the process that held it is gone"), "{record}");
-    run_at_once(&desk).is_complete();
+    run_at_once(&desk).completes();
 }
 
 #[test]
@@ -125,7 +125,7 @@ fn main_is_stopped_and_the_guard_leaves_at_the_limit_and_main_cannot_commit_late
     assert!(record["captures"].as_array().unwrap().iter().all(|capture| capture["listing"].is_null()));
     assert_eq!(desk.state(), "serving");
     limit(&desk, "3s", "2m");
-    run_at_once(&desk).is_complete();
+    run_at_once(&desk).completes();
 }
 
 #[test]
@@ -151,7 +151,7 @@ fn main_is_stopped_at_any_event_of_the_hold_and_goes_on_after_the_guard_has_left
         assert_eq!(desk.state(), "serving", "stopped at event {event}");
     }
     limit(&desk, "2s", "1m");
-    desk.run().is_complete();
+    desk.run().completes();
 }
 
 #[test]
@@ -162,7 +162,7 @@ fn the_guard_is_killed_and_main_leaves_and_fails() {
     assert_eq!(run.wait().unwrap().code(), Some(1));
     assert_eq!(desk.state(), "serving");
     assert!(desk.place.record()["captures"].as_array().unwrap().iter().all(|capture| capture["listing"].is_null()));
-    run_at_once(&desk).is_complete();
+    run_at_once(&desk).completes();
 }
 
 #[test]
@@ -262,7 +262,7 @@ fn what_does_not_let_go_is_tried_again_until_it_does() {
     desk.misbehave("none");
     serves_soon(&desk);
     std::thread::sleep(Duration::from_millis(600));
-    desk.run().is_complete();
+    desk.run().completes();
 }
 
 #[test]
@@ -335,7 +335,7 @@ fn a_hold_by_hand_is_left_by_command_or_by_itself() {
 fn a_run_takes_a_hold_by_hand_over_and_leaves_it() {
     let desk = Desk::open();
     desk.place.gullet(&["hold", "quaybook", "--limit", "10m"]).exits(0);
-    desk.run().is_complete().says("this run takes the hold over");
+    desk.run().completes().says("this run takes the hold over");
     assert_eq!(desk.state(), "serving");
     assert_eq!(desk.place.record()["hold"]["proven"], true);
     desk.place.gullet(&["release"]).exits(0).says("nothing is held");

@@ -27,7 +27,7 @@ impl Called {
 
     /// Fails unless it is a complete run, whose hold a busy machine may have made longer than the last one.
     #[track_caller]
-    pub fn is_complete(self) -> Self {
+    pub fn completes(self) -> Self {
         let other = |line: &&str| line.starts_with("warning:") && !line.starts_with("warning: hold: held for ");
         if self.code == 6 && self.err.lines().find(other).is_none() { self } else { self.exits(0) }
     }

@@ -221,13 +221,13 @@ fn a_desk_that_lies_is_found_out_where_it_can_be() {
     desk.run().exits(1).says("was written to while the application said that it was held");
     assert_eq!(desk.state(), "serving");
     desk.misbehave("none");
-    desk.run().is_complete();
+    desk.run().completes();
 }
 
 #[test]
 fn what_cannot_be_found_out_is_said() {
     let desk = Desk::open();
-    desk.run().is_complete();
+    desk.run().completes();
     let record = desk.place.record();
     let quiet = |part: &str| {
         let steps = record["steps"].as_array().unwrap();
@@ -242,7 +242,7 @@ fn what_cannot_be_found_out_is_said() {
 fn a_late_pause_is_waited_for() {
     let desk = Desk::with(|definition| definition.replace("within = \"5s\" }\nleave", "within = \"10s\" }\nleave"));
     desk.misbehave("pause-late");
-    desk.run().is_complete();
+    desk.run().completes();
     let impatient = Desk::with(|definition| {
         definition.replace("prints = \"0\", within = \"30s\"", "prints = \"never\", within = \"1s\"")
     });

@@ -53,7 +53,7 @@ fn quiet_tells_only_what_went_wrong() {
 #[test]
 fn colour_is_for_terminals_and_never_alone() {
     let desk = Desk::open();
-    desk.run().is_complete();
+    desk.run().completes();
     let plain = desk.place.gullet(&["runs"]).exits(0);
     assert!(!plain.out.contains('\u{1b}') && plain.out.contains("✓ complete"));
     let coloured = desk.place.gullet(&["runs", "--color", "always"]).exits(0);

@@ -197,7 +197,7 @@ fn what_is_mounted_below_or_still_open_or_of_ours_is_refused() {
 #[test]
 fn a_desk_is_stopped_restored_and_serves_again_and_what_is_damaged_changes_nothing() {
     let desk = Desk::open();
-    desk.run().is_complete();
+    desk.run().completes();
     let booked: i64 = desk.ask(&["serial"]).out.trim().parse().unwrap();
     std::thread::sleep(Duration::from_millis(300));
     let restore = ["restore", "quaybook", "--in-place", "--yes"];
@@ -236,7 +236,7 @@ fn a_check_that_does_not_hold_brings_the_old_state_back() {
         let within = if why.contains("start on") { "2s" } else { "30s" };
         let started = |within: &str| format!("prints = \"serving\", within = \"{within}\"");
         let desk = Desk::with(|text| text.replace(from, to).replace(&started("10s"), &started(within)));
-        desk.run().is_complete();
+        desk.run().completes();
         let folder = desk.place.path("desk/manifests");
         let mark = desk.place.file("desk/manifests/mark", "of the old state");
         let inode = |path: &Path| std::os::unix::fs::MetadataExt::ino(&fs::metadata(path).unwrap());
@@ -266,7 +266,7 @@ fn a_program_that_is_not_there_is_found_before_anything_is_stopped() {
         let (head, tail) = text.split_once("before_start = [").unwrap();
         format!("{head}before_start = [{{ name = \"never\", run = [\"no-such-program\"] }}, {tail}")
     });
-    desk.run().is_complete();
+    desk.run().completes();
     desk.place.gullet(&["restore", "quaybook", "--in-place", "--yes"]).exits(4).says("`no-such-program` is not found");
     assert_eq!(desk.state(), "serving");
     desk.place.gullet(&["preflight", "quaybook"]).says("`no-such-program` is not found").says("a restore in place");
@@ -280,7 +280,7 @@ fn a_server_that_does_not_stop_is_left_as_it_is() {
         text.replace(stop, "\"state\"], limit = \"10s\" }\nstopped = ")
             .replace("exit = 1, within = \"10s\"", "exit = 1, within = \"1s\"")
     });
-    desk.run().is_complete();
+    desk.run().completes();
     desk.place.gullet(&["restore", "quaybook", "--in-place", "--yes"]).says("it does not stop");
     assert_eq!(desk.state(), "serving");
 }
@@ -378,7 +378,7 @@ fn stopped_in_the_swap(desk: &Desk) -> (std::process::Child, u64) {
 #[test]
 fn main_and_guard_both_killed_in_the_swap_the_next_command_puts_the_old_state_back_and_starts() {
     let desk = Desk::open();
-    desk.run().is_complete();
+    desk.run().completes();
     let mark = desk.place.file("desk/manifests/mark", "of the old state");
     let (mut restore, guard) = stopped_in_the_swap(&desk);
     assert_ne!(desk.state(), "serving", "it is stopped while its state changes hands");
@@ -396,7 +396,7 @@ fn main_and_guard_both_killed_in_the_swap_the_next_command_puts_the_old_state_ba
 #[test]
 fn a_guard_that_is_told_to_let_go_waits_for_the_swap_and_puts_the_old_state_back() {
     let desk = Desk::open();
-    desk.run().is_complete();
+    desk.run().completes();
     let mark = desk.place.file("desk/manifests/mark", "of the old state");
     let (mut restore, guard) = stopped_in_the_swap(&desk);
     assert!(Command::new("kill").args(["-TERM", &guard.to_string()]).status().unwrap().success());
@@ -500,7 +500,7 @@ fn without_room_for_both_states_nothing_is_touched() {
 #[test]
 fn while_a_swap_is_open_nothing_is_written_anew_nor_removed() {
     let desk = Desk::open();
-    desk.run().is_complete();
+    desk.run().completes();
     let mark = desk.place.file("desk/manifests/mark", "of the old state");
     let (mut restore, guard) = stopped_in_the_swap(&desk);
     assert!(Command::new("kill").args(["-KILL", &guard.to_string()]).status().unwrap().success());

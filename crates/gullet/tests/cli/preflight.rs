@@ -40,7 +40,7 @@ fn a_good_desk_passes_and_what_is_worth_a_look_is_told() {
     assert!(has(&before, "warn", "it has never been run"), "{before:?}");
     assert_eq!(desk.state(), "serving");
     assert_eq!(desk.place.json(&["runs"]), serde_json::json!([]), "nothing is recorded");
-    desk.run().is_complete();
+    desk.run().completes();
     let after = found(&desk.place, 6);
     assert!(has(&after, "pass", "history: last complete run") && has(&after, "pass", "hold: held "), "{after:?}");
 }

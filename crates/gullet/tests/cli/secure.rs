@@ -51,7 +51,7 @@ fn a_desk_on_btrfs_is_secured_by_a_snapshot_and_on_xfs_by_clones() {
         fs::create_dir_all(place.path("desk/manifests")).unwrap();
         fs::write(place.path("desk/manifests/old.json"), vec![b' '; 200_000]).unwrap();
         let desk = Desk::at(place, |definition| definition);
-        desk.run().is_complete().says(&format!("by a {by}"));
+        desk.run().completes().says(&format!("by a {by}"));
         let of = secured(&desk.place);
         for part in ["bookings", "till", "manifests"] {
             assert!(of.contains(&(part.to_owned(), by.into())), "{kind}: {of:?}");
@@ -59,7 +59,7 @@ fn a_desk_on_btrfs_is_secured_by_a_snapshot_and_on_xfs_by_clones() {
         assert_eq!(disk.hidden(), Vec::<String>::new(), "{kind}: nothing is left");
         audit(&desk.restore("one")).exits(0);
         // What the snapshot or clone was of is known the next time.
-        desk.run().is_complete();
+        desk.run().completes();
         let files = desk.place.capture("manifests");
         assert!(files["counts"]["unchanged"].as_u64() >= Some(1), "{files}");
         assert!(files["counts"]["bytes_read"].as_u64().unwrap() < 200_000, "{files}");

@@ -151,7 +151,7 @@ fn payload_is_read_by_the_general_tool() {
 #[test]
 fn a_full_disk_under_the_store_releases_and_harms_nothing() {
     let desk = Desk::open();
-    desk.run().is_complete();
+    desk.run().completes();
     let first = desk.place.record()["run"].as_str().unwrap().to_owned();
     let mount = desk.place.path("depot");
     let kept = desk.place.path("kept");
@@ -167,7 +167,7 @@ fn a_full_disk_under_the_store_releases_and_harms_nothing() {
     assert_eq!(desk.state(), "serving");
     fs::remove_file(&noise).unwrap();
     desk.place.gullet(&["verify", &first]).exits(0);
-    desk.run().is_complete();
+    desk.run().completes();
     let used = Command::new("find").arg(&mount).args(["-name", "*+*"]).output().unwrap();
     assert_eq!(String::from_utf8_lossy(&used.stdout), "", "space is given back");
     drop(mounted);

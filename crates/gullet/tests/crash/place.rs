@@ -62,7 +62,7 @@ fn grounded(ground: Ground) -> Grounded {
     let part = part.replace("@PAPERS@", &papers.display().to_string());
     let desk = Desk::at(place, |text| text.replace("[app.quaybook.hooks]", &part));
     let captured = look(&papers.canonicalize().unwrap());
-    desk.run().is_complete();
+    desk.run().completes();
     desk.place.file("desk/papers/a", "changed");
     std::fs::remove_dir_all(papers.join("gone")).unwrap();
     desk.place.file("desk/papers/since/e", "made since");
@@ -122,7 +122,7 @@ impl Grounded {
         self.serves(what);
         let copy = self.desk.place.path("looked-at");
         let _ = std::fs::remove_dir_all(&copy);
-        self.desk.run().is_complete();
+        self.desk.run().completes();
         self.desk.place.gullet(&["restore", "quaybook", "--into", "looked-at"]).exits(0);
         audit(&copy.join("files").join(self.desk.place.path("desk").strip_prefix("/").unwrap())).exits(0);
     }
