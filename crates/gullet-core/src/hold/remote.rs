@@ -12,8 +12,8 @@ use std::time::Duration;
 use super::protocol::{Answer, FromGuard, FromMain, Op, Order};
 use crate::world::{Clock, Stop};
 
-/// How long a guard may take to be ready.
-const READY_WITHIN: Duration = Duration::from_secs(20);
+/// How long a guard may take to be ready: it syncs its note, which a busy disk can delay. Nothing is held before.
+const READY_WITHIN: Duration = Duration::from_secs(60);
 
 /// A guard failed.
 #[derive(Debug, thiserror::Error)]
@@ -25,6 +25,12 @@ pub enum GuardError {
     /// It cannot take the hold.
     #[error("the guard of the hold refuses: {0}")]
     Refused(String),
+    /// It was not ready in time.
+    #[error(
+        "the guard of the hold was not ready within {} s: does the disk of the state folder answer?",
+        READY_WITHIN.as_secs()
+    )]
+    Late,
     /// It is gone.
     #[error("the guard of the hold is gone")]
     Gone,
@@ -104,10 +110,10 @@ impl Guarded {
                 let _ = child.wait();
                 Err(GuardError::Refused(why))
             }
-            _ => {
+            other => {
                 let _ = child.kill();
                 let _ = child.wait();
-                Err(GuardError::Gone)
+                Err(if other == Err(RecvTimeoutError::Timeout) { GuardError::Late } else { GuardError::Gone })
             }
         }
     }

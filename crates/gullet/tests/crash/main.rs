@@ -70,15 +70,22 @@ fn kill_one(desk: &Desk, kill: Kill) {
         std::thread::sleep(Duration::from_millis(5));
     }
 
-    let before = desk.place.gullet(&["runs", "--json"]).exits(0);
-    let died = before.err.contains("died before its end");
+    // A guard leaves first and writes afterwards; until it has, the run is not said to be dead.
+    let tells = killed && !lines.is_empty() && !lines.contains("\"kind\":\"commit\"");
+    let mut before = desk.place.gullet(&["runs", "--json"]).exits(0);
+    let mut died = before.err.contains("died before its end");
+    while tells && !died && began.elapsed() < Duration::from_secs(20) {
+        std::thread::sleep(Duration::from_millis(50));
+        before = desk.place.gullet(&["runs", "--json"]).exits(0);
+        died = before.err.contains("died before its end");
+    }
     let runs = before.json();
     let of_this = |run: &&serde_json::Value| lines.contains(run["run"].as_str().unwrap());
     if let Some(run) = runs.as_array().unwrap().iter().find(of_this) {
         let whole = run["outcome"] == "complete";
         assert!(!whole || recorded || !killed || lines.contains("\"kind\":\"commit\""), "{kill:?}: {run}\n{lines}");
     }
-    if killed && !lines.is_empty() && !lines.contains("\"kind\":\"commit\"") {
+    if tells {
         assert!(died, "{kill:?}: nobody says that the run died\n{}\n{lines}", before.err);
     }
     // Told once.
