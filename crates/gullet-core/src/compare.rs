@@ -4,8 +4,7 @@
 use std::collections::HashMap;
 use std::fs;
 use std::hash::{BuildHasher, RandomState};
-use std::io::Read;
-use std::os::unix::fs::MetadataExt;
+use std::io::{self, BufRead, BufReader};
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
@@ -20,6 +19,7 @@ use crate::outcome::Outcome;
 use crate::part::{Why, chain, name_of, remaining};
 use crate::plan::Plan;
 use crate::record::{Capture, Layout};
+use crate::restore::WholeFile;
 
 /// Paths kept of a part, at most; all are counted.
 const PATHS_MAX: usize = 10_000;
@@ -420,7 +420,8 @@ fn look_at(entry: &Entry, reread: bool, chunks: &mut ChunkReader, gathering: &mu
     let same_time = is.mtime == entry.mtime;
     // Other names of a file were looked at under its first.
     let is_read = entry.kind == Kind::File && entry.same_as.is_none() && (reread || !same_time);
-    if is_read && !same_bytes(&path, entry, chunks) {
+    // What cannot be read counts as different.
+    if is_read && !same_bytes(&path, entry, chunks).unwrap_or(false) {
         return gathering.comparison.note(change(What::Changed));
     }
     if !same_time || (is.mode, is.uid, is.gid) != (entry.mode, entry.uid, entry.gid) {
@@ -428,21 +429,19 @@ fn look_at(entry: &Entry, reread: bool, chunks: &mut ChunkReader, gathering: &mu
     }
 }
 
-/// Whether a file has the bytes that an entry says. What cannot be read counts as different.
-fn same_bytes(path: &Path, entry: &Entry, chunks: &mut ChunkReader) -> bool {
-    let Ok(mut file) = fs::File::open(path) else { return false };
-    if entry.data.is_some() {
-        // Where the holes are says nothing of what is read; the length and the time were compared.
-        return file.metadata().is_ok_and(|meta| meta.mtime() == entry.mtime.0);
+/// Whether a file has the bytes that an entry says.
+fn same_bytes(path: &Path, entry: &Entry, chunks: &mut ChunkReader) -> io::Result<bool> {
+    let captured = WholeFile::of(entry, chunks).map_err(io::Error::other)?;
+    let (mut is, mut was) = (BufReader::new(fs::File::open(path)?), BufReader::new(captured));
+    loop {
+        let (one, other) = (is.fill_buf()?, was.fill_buf()?);
+        let length = one.len().min(other.len());
+        if length == 0 || one[..length] != other[..length] {
+            return Ok(one.is_empty() && other.is_empty());
+        }
+        is.consume(length);
+        was.consume(length);
     }
-    let mut buffer = Vec::new();
-    let compared = entry.each_chunk(chunks, |id, chunks| {
-        let bytes = chunks.get(id)?;
-        buffer.resize(bytes.len(), 0);
-        let same = file.read_exact(&mut buffer).is_ok() && buffer == *bytes;
-        if same { Ok(()) } else { Err(StoreError::Seal("different".to_owned())) }
-    });
-    compared.is_ok() && file.read(&mut [0]).is_ok_and(|read| read == 0)
 }
 
 /// A path or a part in one run.

@@ -11,6 +11,7 @@ use gullet_store::listing::{Entry, Kind, PathName};
 use gullet_store::{ChunkReader, Store, StoreError};
 use tar::{Builder, EntryType, Header};
 
+use super::contents::{Contents, WholeFile};
 use super::select::{Selection, each_selected};
 use super::{RestoreError, RestorePlan};
 use crate::logbook::Logged;
@@ -76,42 +77,6 @@ impl Ended {
         match self {
             Self::Store(error) => RestoreError::Stream(format!("the listing: {}", chain(&error))),
             Self::Out(error) => RestoreError::Stream(format!("what is written cannot be written: {error}")),
-        }
-    }
-}
-
-/// The bytes of a file's chunks, one after another, each proven. A reader gets what is there; what cannot be had is an error.
-struct Contents<'c> {
-    ids: std::vec::IntoIter<gullet_store::Hash>,
-    chunks: &'c mut ChunkReader,
-    at_hand: io::Cursor<Vec<u8>>,
-}
-
-impl<'c> Contents<'c> {
-    fn of(entry: &Entry, chunks: &'c mut ChunkReader) -> Result<Self, StoreError> {
-        let mut ids = Vec::new();
-        entry.each_chunk(chunks, |id, _| {
-            ids.push(*id);
-            Ok::<_, StoreError>(())
-        })?;
-        // A file that lost its first byte or its last is found before its header is written.
-        for id in ids.first().into_iter().chain(ids.last()) {
-            chunks.get(id)?;
-        }
-        Ok(Self { ids: ids.into_iter(), chunks, at_hand: io::Cursor::default() })
-    }
-}
-
-impl Read for Contents<'_> {
-    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
-        loop {
-            let read = self.at_hand.read(buffer)?;
-            if read > 0 || buffer.is_empty() {
-                return Ok(read);
-            }
-            let Some(id) = self.ids.next() else { return Ok(0) };
-            let bytes = self.chunks.get(&id).map_err(|error| io::Error::other(chain(&error)))?;
-            self.at_hand = io::Cursor::new(bytes.to_vec());
         }
     }
 }
@@ -358,20 +323,10 @@ pub fn one_file(
         }
     };
     let wrap = |error: StoreError| RestoreError::Stream(format!("{}: {}", entry.path, chain(&error)));
-    let mut contents = Contents::of(entry, &mut chunks).map_err(wrap)?;
+    let mut whole = WholeFile::of(entry, &mut chunks).map_err(wrap)?;
     let lost =
         |error: io::Error| RestoreError::Stream(format!("{}: {error}; what was written is not all of it", entry.path));
-    let whole = [(0, entry.size)];
-    let mut at = 0;
-    for (offset, length) in entry.data.as_deref().unwrap_or(&whole) {
-        io::copy(&mut io::repeat(0).take(offset - at), out).map_err(lost)?;
-        let copied = io::copy(&mut Read::by_ref(&mut contents).take(*length), out).map_err(lost)?;
-        if copied != *length {
-            return Err(lost(io::ErrorKind::UnexpectedEof.into()));
-        }
-        at = offset + length;
-    }
-    io::copy(&mut io::repeat(0).take(entry.size.saturating_sub(at)), out).map_err(lost)?;
+    io::copy(&mut whole, out).map_err(lost)?;
     Ok(StreamReport { files: 1, ..StreamReport::default() })
 }
 

@@ -68,6 +68,38 @@ fn two_runs_and_the_live_state_are_compared_path_by_path_and_line_by_line() {
 }
 
 #[test]
+fn files_with_holes_are_compared_by_what_is_read_of_them() {
+    let place = Place::with_parts(FILES);
+    for name in ["moved", "other", "same"] {
+        let path = place.file(&format!("docs/{name}"), "");
+        let script = "truncate -s 3M \"$0\"; printf tide | dd of=\"$0\" bs=1 seek=1000000 conv=notrunc 2>/dev/null";
+        assert!(Command::new("sh").args(["-c", script]).arg(&path).status().unwrap().success());
+    }
+    place.gullet(&["run", "app"]).exits(0);
+    let listed = place.gullet(&["show", "app@latest", "--listing", "--json"]).exits(0).out;
+    assert_eq!(listed.matches("\"data\"").count(), 3, "they have holes: {listed}");
+    // The same length and time, and other bytes in what was a hole; and all bytes stored, at another time.
+    let script = "cd \"$0\"; t=$(stat -c %y other); printf x | dd of=other bs=1 seek=2000000 conv=notrunc 2>/dev/null; \
+                  touch -d \"$t\" other; cp --sparse=never moved m; mv m moved; touch -d '1987-11-25' moved";
+    assert!(Command::new("sh").args(["-c", script]).arg(place.path("docs")).status().unwrap().success());
+    let paths = |more: &[&str]| {
+        let compared = place.json(&[&["compare", "app", "--now"], more].concat())[0]["paths"].clone();
+        let of = |path: &serde_json::Value| format!("{} {}", path["what"], path["path"]);
+        let all: Vec<String> = compared.as_array().unwrap().iter().map(of).collect();
+        all.join("\n").replace(&place.text(""), "")
+    };
+    let says = |all: &str, what: &str, name: &str| {
+        all.lines().any(|line| line.contains(what) && line.trim_end_matches('"').ends_with(&format!("docs/{name}")))
+    };
+    let (marks, bytes) = (paths(&[]), paths(&["--reread"]));
+    assert!(says(&marks, "touched", "moved") && !says(&marks, "", "other"), "{marks}");
+    assert!(says(&bytes, "changed", "other") && says(&bytes, "touched", "moved"), "{bytes}");
+    assert!(!says(&bytes, "", "same"), "{bytes}");
+    let one = place.gullet(&["restore", "app", "--as", "file", "--path", &place.text("docs/same")]).exits(0).out;
+    assert_eq!(one.as_bytes(), fs::read(place.path("docs/same")).unwrap());
+}
+
+#[test]
 fn a_path_and_a_part_are_traced_through_the_runs() {
     let place = Place::with_parts(&format!("{FILES}{SETTINGS}"));
     place.file("settings", "a\n");
