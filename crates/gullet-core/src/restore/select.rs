@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 
 use globset::{GlobBuilder, GlobMatcher};
-use gullet_store::listing::{Entry, ListingReader, ListingRef, PathName};
+use gullet_store::listing::{Entry, Kind, ListingReader, ListingRef, PathName};
 use gullet_store::{ChunkReader, StoreError};
 
 /// A path with all that is below it, or everything that matches a pattern with all that is below.
@@ -77,6 +77,25 @@ pub fn is_selected(selections: &[Selection], path: &PathName) -> bool {
     selections.is_empty() || selections.iter().any(|selection| selection.has(path))
 }
 
+/// How many bytes the files have that are selected of a listing.
+///
+/// # Errors
+/// When the listing cannot be read.
+pub(super) fn bytes_selected(
+    chunks: &mut ChunkReader,
+    listing: &ListingRef,
+    selections: &[Selection],
+) -> Result<u64, StoreError> {
+    let mut bytes = 0;
+    each_selected(chunks, listing, selections, |entry, _| {
+        if entry.kind == Kind::File && entry.same_as.is_none() {
+            bytes += entry.size;
+        }
+        Ok::<_, StoreError>(())
+    })?;
+    Ok(bytes)
+}
+
 /// Hands over what is selected of a listing, in order, with the folders above it; all of it when nothing is. A further name
 /// of a file whose first name is not selected comes with the contents themselves. Reads no more of the listing than it
 /// must.
@@ -138,7 +157,7 @@ pub fn each_selected<E: From<StoreError>>(
         above.retain(|folder| entry.path.is_below(&folder.path));
         let within = top.as_ref().is_some_and(|top| entry.path.is_below(top));
         if !within && !meant.iter().any(|selection| selection.has(&entry.path)) {
-            if entry.kind == gullet_store::listing::Kind::Folder {
+            if entry.kind == Kind::Folder {
                 above.push(entry);
             }
             return Ok(());

@@ -480,12 +480,19 @@ fn without_room_for_both_states_nothing_is_touched() {
     std::os::unix::fs::symlink("small/docs", place.path("docs")).unwrap();
     let noise: Vec<u8> = (0..3_500_000_u32).map(|n| n.wrapping_mul(0x9E37_79B9).to_be_bytes()[0]).collect();
     place.file("docs/big", noise);
+    place.file("docs/a", "small");
     place.gullet(&["run", "app"]).exits(0);
     place.file("docs/since", "made since");
     let changed = look(&place.path("small/docs"));
     place.gullet(&GO).exits(1).says("free at").says("which is written beside the old one");
     assert_eq!(look(&place.path("small/docs")), changed);
     assert_eq!(fs::read_dir(place.path("small")).unwrap().count(), 1, "nothing is left beside it");
+    // What is selected needs no more room than it has itself.
+    place.file("docs/a", "changed since");
+    place.gullet(&[&GO[..], &["--path", &place.text("docs/a")]].concat()).exits(0);
+    assert_eq!(fs::read_to_string(place.path("docs/a")).unwrap(), "small");
+    assert_eq!(fs::read_to_string(place.path("docs/since")).unwrap(), "made since");
+    place.gullet(&["restore", "app", "--discard-old"]).exits(0);
     // Full in the middle of the writing: each of these takes twice its length on the disk.
     fs::remove_file(place.path("docs/big")).unwrap();
     let script = "for n in $(seq 400); do head -c 4097 /dev/urandom > \"$0/$n\"; done";

@@ -12,8 +12,10 @@ use gullet_store::{IoPath, PathError, free_space};
 use super::apply::{Apply, Failure};
 use super::arena_name;
 use super::journal::Stage;
-use super::plan::{PlannedTarget, Way};
+use super::plan::{Piece, PlannedTarget, Way};
 use super::swap::{NEW, OLD, Swap, Target, kept};
+use crate::part::chain;
+use crate::restore::select::bytes_selected;
 use crate::restore::writing::{Writing, Written};
 use crate::restore::{PartResult, Selection, write};
 use crate::state::{file_name, private_folder};
@@ -101,12 +103,28 @@ impl Apply<'_, '_> {
 
     /// Whether there is room for all of it.
     fn space(&self) -> Result<(), Failure> {
+        let plan = self.plan;
         let mut wanted: BTreeMap<u64, (PathBuf, u64)> = BTreeMap::new();
-        for (number, part) in self.plan.parts.iter().enumerate() {
-            let of_part = self.plan.pieces.iter().find(|piece| piece.part == number);
-            let place = of_part.map_or_else(|| self.top(), |piece| self.journal.swap.targets[piece.target].place());
+        let mut wants = |place: PathBuf, bytes: u64| {
             let device = fs::metadata(&place).map_or(0, |meta| std::os::unix::fs::MetadataExt::dev(&meta));
-            wanted.entry(device).or_insert((place, 0)).1 += part.bytes;
+            wanted.entry(device).or_insert((place, 0)).1 += bytes;
+        };
+        let (mut chunks, _) = self.with.store.chunks_that_can_be_read(&self.with.logged.holdings());
+        for (number, part) in plan.parts.iter().enumerate() {
+            let pieces: Vec<&Piece> = plan.pieces.iter().filter(|piece| piece.part == number).collect();
+            if pieces.is_empty() {
+                wants(self.top(), part.bytes);
+            }
+            for piece in &pieces {
+                // Of a part that comes as a whole to one place it is known; else it is added up.
+                let bytes = if pieces.len() == 1 && plan.asked.paths.is_empty() {
+                    part.bytes
+                } else {
+                    let only = [Selection::path(piece.from.clone())];
+                    bytes_selected(&mut chunks, &part.listing, &only).map_err(|error| Failure::Before(chain(&error)))?
+                };
+                wants(self.journal.swap.targets[piece.target].place(), bytes);
+            }
         }
         for (place, bytes) in wanted.values() {
             let free = free_space(place)?;
