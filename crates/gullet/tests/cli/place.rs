@@ -492,7 +492,7 @@ fn without_room_for_both_states_nothing_is_touched() {
     place.gullet(&[&GO[..], &["--path", &place.text("docs/a")]].concat()).exits(0);
     assert_eq!(fs::read_to_string(place.path("docs/a")).unwrap(), "small");
     assert_eq!(fs::read_to_string(place.path("docs/since")).unwrap(), "made since");
-    place.gullet(&["restore", "app", "--discard-old"]).exits(0);
+    place.gullet(&["restore", "app", "--discard-old", "--yes"]).exits(0);
     // Full in the middle of the writing: each of these takes twice its length on the disk.
     fs::remove_file(place.path("docs/big")).unwrap();
     let script = "for n in $(seq 400); do head -c 4097 /dev/urandom > \"$0/$n\"; done";
