@@ -465,8 +465,9 @@ fn leads_out(data: &Path, top: &Path) -> Option<(String, PathBuf)> {
             let (path, kind) = (entry.path(), entry.file_type().ok()?);
             if kind.is_symlink() {
                 let place = fs::canonicalize(&path).unwrap_or_default();
-                // Settings are often links to files elsewhere; they are not used.
-                if place.is_dir() && !place.starts_with(&top) {
+                // Settings are often links to files elsewhere, and logs to folders; they are not used.
+                let is_log = folder == data && ["log", "pg_log"].iter().any(|name| path.ends_with(name));
+                if place.is_dir() && !is_log && !place.starts_with(&top) {
                     return Some((path.strip_prefix(data).unwrap_or(&path).display().to_string(), place));
                 }
             } else if kind.is_dir() && folder == data {
@@ -506,6 +507,7 @@ mod tests {
         symlink(live.join("postgresql.conf"), data.join("postgresql.conf")).unwrap();
         symlink(top.join("restored/files/shore"), data.join("pg_tblspc/16384")).unwrap();
         symlink("/nowhere", data.join("base/gone")).unwrap();
+        symlink(&live, data.join("log")).unwrap();
         assert_eq!(leads_out(&data, &top), None);
         symlink(&live, data.join("base/2")).unwrap();
         assert_eq!(leads_out(&data, &top), Some(("base/2".to_owned(), fs::canonicalize(&live).unwrap())));
