@@ -515,7 +515,7 @@ fn where_a_service_manager_is_the_guard_gets_a_scope_of_its_own_if_that_is_permi
         );
         let mut inside = Command::new("unshare");
         inside.args(["-m", "sh", "-ec", &script]).current_dir(desk.place.path(""));
-        called(inside).exits(0);
+        called(inside).completes();
         let log = fs::read_to_string(desk.place.path("log")).unwrap();
         assert!(log.starts_with("--scope --quiet --collect --unit=gullet-guard-"), "{permitted}: {log}");
         assert_eq!(desk.state(), "serving");
