@@ -19,7 +19,7 @@ use crate::outcome::Outcome;
 use crate::part::{Why, chain, name_of, remaining};
 use crate::plan::Plan;
 use crate::record::{Capture, Layout};
-use crate::restore::WholeFile;
+use crate::restore::{Contents, WholeFile};
 
 /// Paths kept of a part, at most; all are counted.
 const PATHS_MAX: usize = 10_000;
@@ -431,8 +431,8 @@ fn look_at(entry: &Entry, reread: bool, chunks: &mut ChunkReader, gathering: &mu
 
 /// Whether a file has the bytes that an entry says.
 fn same_bytes(path: &Path, entry: &Entry, chunks: &mut ChunkReader) -> io::Result<bool> {
-    let captured = WholeFile::of(entry, chunks).map_err(io::Error::other)?;
-    let (mut is, mut was) = (BufReader::new(fs::File::open(path)?), BufReader::new(captured));
+    let stored = Contents::of(entry, chunks).map_err(io::Error::other)?;
+    let (mut is, mut was) = (BufReader::new(fs::File::open(path)?), BufReader::new(WholeFile::of(entry, stored)));
     loop {
         let (one, other) = (is.fill_buf()?, was.fill_buf()?);
         let length = one.len().min(other.len());

@@ -11,7 +11,7 @@ use jiff::tz::TimeZone;
 
 use crate::cli::Global;
 use crate::commands::{OpeningArgs, ReadingArgs};
-use crate::error::CommandError;
+use crate::error::{CommandError, locked};
 use crate::exit::Exit;
 use crate::outside::{Outside, SystemRandom};
 use crate::ui::Ui;
@@ -151,10 +151,22 @@ impl Reading {
         Err(last.map_or_else(|| CommandError::text(Exit::Failed, "no store could be opened"), Into::into))
     }
 
+    /// The same, where the name of an application may stand for its newest complete run.
+    pub fn run_of(&self, text: &str) -> Result<(&Store, &Logbook, &Logged), CommandError> {
+        let is_app = self.stores.iter().any(|(_, book)| book.runs.iter().any(|logged| logged.record.app == text));
+        if is_app { self.find(&format!("{text}@latest")) } else { self.find(text) }
+    }
+
     /// All runs of all stores, oldest first.
     pub fn runs(&self) -> Vec<&Logged> {
         let mut runs: Vec<&Logged> = self.stores.iter().flat_map(|(_, book)| &book.runs).collect();
         runs.sort_by_key(|logged| logged.record.started);
         runs
     }
+}
+
+/// Refuses a run that nothing at hand opens.
+pub fn must_open(store: &Store, logged: &Logged) -> Result<(), CommandError> {
+    let is_closed = logged.is_locked || (!logged.keys.is_empty() && store.identities().is_empty());
+    if is_closed { Err(locked(logged)) } else { Ok(()) }
 }

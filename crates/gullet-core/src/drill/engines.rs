@@ -10,6 +10,7 @@ use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 use std::time::Duration;
 
+use gullet_store::PathError;
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::process::{Pid, PidfdFlags, Signal, kill_process, pidfd_open};
 
@@ -17,7 +18,9 @@ use crate::definition::{Mariadb, Postgres};
 use crate::engine::{EngineError, Login, Waiting, mariadb, postgres, program};
 use crate::event::Facts;
 use crate::hook::{Account, Patience, passwd};
-use crate::part::{OWN_OF_MARIADB, count_mariadb, count_postgres, facts_of_rows, kept_elsewhere, postgres_programs};
+use crate::part::{
+    OWN_OF_MARIADB, count_mariadb, count_postgres, facts_of_rows, kept_elsewhere, leading_out, postgres_programs,
+};
 use crate::world::World;
 
 /// How long a server may take to start: it may have a log to play back.
@@ -257,7 +260,8 @@ impl Stage<'_> {
             let _ = fs::remove_file(data.join(standby));
         }
         tablespaces(data, files)?;
-        if let Some((name, place)) = leads_out(data, self.folder) {
+        if let Some((name, place)) = leads_out(data, self.folder).map_err(|error| error.to_string())?.into_iter().next()
+        {
             return Err(format!("`{name}` leads to `{}`, which is the live server's own", place.display()));
         }
         let ids = Self::ids(Some(data), &["postgres"]);
@@ -456,26 +460,13 @@ fn tablespaces(data: &Path, files: &Path) -> Result<(), String> {
     if lines.is_empty() { Ok(()) } else { fs::write(&map, lines).map_err(wrap) }
 }
 
-/// A folder of a restored cluster that leads out of the drill's place, and where to: what was moved by hand and linked.
-fn leads_out(data: &Path, top: &Path) -> Option<(String, PathBuf)> {
-    let top = fs::canonicalize(top).ok()?;
-    let mut folders = vec![data.to_path_buf()];
-    while let Some(folder) = folders.pop() {
-        for entry in fs::read_dir(&folder).into_iter().flatten().flatten() {
-            let (path, kind) = (entry.path(), entry.file_type().ok()?);
-            if kind.is_symlink() {
-                let place = fs::canonicalize(&path).unwrap_or_default();
-                // Settings are often links to files elsewhere, and logs to folders; they are not used.
-                let is_log = folder == data && ["log", "pg_log"].iter().any(|name| path.ends_with(name));
-                if place.is_dir() && !is_log && !place.starts_with(&top) {
-                    return Some((path.strip_prefix(data).unwrap_or(&path).display().to_string(), place));
-                }
-            } else if kind.is_dir() && folder == data {
-                folders.push(path);
-            }
-        }
-    }
-    None
+/// Folders of a restored cluster that lead out of the drill's place, and where to: what was moved by hand and linked.
+fn leads_out(data: &Path, top: &Path) -> Result<Vec<(String, PathBuf)>, PathError> {
+    leading_out(data, top, |path, kind| {
+        // Settings are often links to files elsewhere, and logs to folders; they are not used.
+        let is_log = ["log", "pg_log"].iter().any(|name| path == data.join(name));
+        if kind.is_symlink() && !is_log && path.is_dir() { fs::read_link(path).map(Some) } else { Ok(None) }
+    })
 }
 
 /// What a server said last that says why.
@@ -508,8 +499,10 @@ mod tests {
         symlink(top.join("restored/files/shore"), data.join("pg_tblspc/16384")).unwrap();
         symlink("/nowhere", data.join("base/gone")).unwrap();
         symlink(&live, data.join("log")).unwrap();
-        assert_eq!(leads_out(&data, &top), None);
+        assert_eq!(leads_out(&data, &top).unwrap(), []);
         symlink(&live, data.join("base/2")).unwrap();
-        assert_eq!(leads_out(&data, &top), Some(("base/2".to_owned(), fs::canonicalize(&live).unwrap())));
+        assert_eq!(leads_out(&data, &top).unwrap(), [("base/2".to_owned(), fs::canonicalize(&live).unwrap())]);
+        // What cannot be looked at is not taken for harmless.
+        assert!(leads_out(&data.join("nowhere"), &top).is_err());
     }
 }

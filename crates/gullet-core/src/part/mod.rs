@@ -58,6 +58,7 @@ pub(crate) use secured::blank_of;
 pub use secured::{PartError, Quiet, Secured, Securing, WarmCopy, secure, warm};
 pub(crate) use secured::{chain, failed_capture};
 pub use server::check_service;
+pub(crate) use server::leading_out;
 pub(crate) use server::rows as facts_of_rows;
 pub(crate) use sqlite::{BESIDE as BESIDE_SQLITE, beside, examine as examine_sqlite};
 pub use staging::{Staging, clear_leftovers, foresee, has_leftovers};

@@ -1,12 +1,13 @@
 //! What the parts that stand for a database server share: waiting for its answers, the databases that are meant, its export
-//! program, whether an export is whole, the rows of its tables as facts, and what can be known of it all beforehand.
+//! program, whether an export is whole, the rows of its tables as facts, what leads out of its folder,
+//! and what can be known of it all beforehand.
 
-use std::fs::File;
-use std::io::{Read, Seek, SeekFrom};
+use std::fs::{self, File, FileType};
+use std::io::{self, Read, Seek, SeekFrom};
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
-use gullet_store::IoPath;
+use gullet_store::{IoPath, PathError};
 
 use super::secured::{PartError, Securing};
 use super::walk::Walk;
@@ -180,6 +181,38 @@ pub(super) fn folders(programs: Option<&PathBuf>, usual: impl IntoIterator<Item 
     programs.cloned().into_iter().chain(usual.into_iter().map(PathBuf::from)).collect()
 }
 
+/// What lies in a server's data folder, or in one of its folders, and leads out of `within`: the name in the folder, and where
+/// it leads. `leads_to` says it of a path, where it leads anywhere that the server would follow.
+///
+/// # Errors
+/// When it cannot be looked at: what was not seen may lead anywhere.
+pub(crate) fn leading_out(
+    data: &Path,
+    within: &Path,
+    leads_to: impl Fn(&Path, FileType) -> io::Result<Option<PathBuf>>,
+) -> Result<Vec<(String, PathBuf)>, PathError> {
+    let within = fs::canonicalize(within).at(within)?;
+    let mut found = Vec::new();
+    let mut folders = vec![data.to_path_buf()];
+    while let Some(folder) = folders.pop() {
+        for entry in fs::read_dir(&folder).at(&folder)? {
+            let entry = entry.at(&folder)?;
+            let (path, kind) = (entry.path(), entry.file_type().at(entry.path())?);
+            if let Some(place) = leads_to(&path, kind).at(&path)? {
+                // Where there is nothing yet, it is where it says.
+                let place = fs::canonicalize(folder.join(&place)).unwrap_or(place);
+                if !place.starts_with(&within) {
+                    found.push((path.strip_prefix(data).unwrap_or(&path).display().to_string(), place));
+                }
+            } else if kind.is_dir() && folder == data {
+                folders.push(path);
+            }
+        }
+    }
+    found.sort();
+    Ok(found)
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -188,7 +221,7 @@ mod tests {
     fn an_export_is_whole_when_it_says_so_at_its_end_whatever_its_letters() {
         let file = tempfile::NamedTempFile::new().unwrap();
         let whole = |text: String| {
-            std::fs::write(file.path(), text).unwrap();
+            fs::write(file.path(), text).unwrap();
             is_whole(file.path(), "-- done").is_ok()
         };
         assert!(whole("-- done".to_owned()) && whole(format!("{}\n-- done\n\n", "x".repeat(9000))));

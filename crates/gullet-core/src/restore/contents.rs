@@ -16,18 +16,28 @@ pub(crate) struct Contents<'c> {
 
 impl<'c> Contents<'c> {
     /// # Errors
-    /// When its chunks cannot be listed, or its first or last one not be had.
-    pub(super) fn of(entry: &Entry, chunks: &'c mut ChunkReader) -> Result<Self, StoreError> {
+    /// When its chunks cannot be listed.
+    pub(crate) fn of(entry: &Entry, chunks: &'c mut ChunkReader) -> Result<Self, StoreError> {
         let mut ids = Vec::new();
         entry.each_chunk(chunks, |id, _| {
             ids.push(*id);
             Ok::<_, StoreError>(())
         })?;
-        // A file that lost its first byte or its last is found before its header is written.
-        for id in ids.first().into_iter().chain(ids.last()) {
-            chunks.get(id)?;
-        }
         Ok(Self { ids: ids.into_iter(), chunks, at_hand: io::Cursor::default() })
+    }
+
+    /// The same for a stream that nothing can be taken back from: a file that lost its first byte or its last is found
+    /// before anything of it is written.
+    ///
+    /// # Errors
+    /// As for [`Contents::of`], and when its first or last chunk cannot be had.
+    pub(super) fn with_its_ends(entry: &Entry, chunks: &'c mut ChunkReader) -> Result<Self, StoreError> {
+        let contents = Self::of(entry, chunks)?;
+        let ids = contents.ids.as_slice();
+        for id in ids.first().into_iter().chain(ids.last()) {
+            contents.chunks.get(id)?;
+        }
+        Ok(contents)
     }
 }
 
@@ -55,16 +65,12 @@ pub(crate) struct WholeFile<R> {
     size: u64,
 }
 
-impl<'c> WholeFile<Contents<'c>> {
-    /// # Errors
-    /// As for [`Contents::of`].
-    pub(crate) fn of(entry: &Entry, chunks: &'c mut ChunkReader) -> Result<Self, StoreError> {
-        let ranges = entry.data.clone().unwrap_or_else(|| vec![(0, entry.size)]);
-        Ok(Self::new(Contents::of(entry, chunks)?, ranges, entry.size))
-    }
-}
-
 impl<R> WholeFile<R> {
+    /// A file of which this is stored.
+    pub(crate) fn of(entry: &Entry, stored: R) -> Self {
+        Self::new(stored, entry.data.clone().unwrap_or_else(|| vec![(0, entry.size)]), entry.size)
+    }
+
     fn new(stored: R, ranges: Vec<(u64, u64)>, size: u64) -> Self {
         Self { stored, ranges: ranges.into_iter(), range: (0, 0), at: 0, size }
     }
@@ -73,11 +79,8 @@ impl<R> WholeFile<R> {
 impl<R: Read> Read for WholeFile<R> {
     fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
         while self.at >= self.range.0 + self.range.1 && self.at < self.size {
-            // What ends in a hole has an empty range at its end.
+            // After the last of them there is a hole up to the end.
             self.range = self.ranges.next().unwrap_or((self.size, 0));
-            if self.range == (self.size, 0) {
-                break;
-            }
         }
         let (from, length) = self.range;
         let (is_hole, until) = if self.at < from { (true, from) } else { (false, from + length) };

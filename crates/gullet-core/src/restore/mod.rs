@@ -18,7 +18,7 @@ mod stream;
 mod write;
 mod writing;
 
-pub(crate) use contents::WholeFile;
+pub(crate) use contents::{Contents, WholeFile};
 pub use into::{RestoreError, RestorePart, RestorePlan, RestoreReport};
 pub use owners::{OwnerError, OwnerMap};
 pub use select::{PatternError, Selection, each_selected, is_selected};

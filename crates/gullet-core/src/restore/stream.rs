@@ -199,7 +199,7 @@ impl<W: Write> Tar<'_, W> {
             self.report.files += u64::from(entry.kind == Kind::File);
             return Ok(self.write(header, &name, &records, io::empty())?);
         }
-        let contents = match Contents::of(entry, chunks) {
+        let contents = match Contents::with_its_ends(entry, chunks) {
             Ok(contents) => contents,
             Err(error) => {
                 self.report.problem(format!("{}: {}", entry.path, chain(&error)));
@@ -323,10 +323,10 @@ pub fn one_file(
         }
     };
     let wrap = |error: StoreError| RestoreError::Stream(format!("{}: {}", entry.path, chain(&error)));
-    let mut whole = WholeFile::of(entry, &mut chunks).map_err(wrap)?;
+    let contents = Contents::with_its_ends(entry, &mut chunks).map_err(wrap)?;
     let lost =
         |error: io::Error| RestoreError::Stream(format!("{}: {error}; what was written is not all of it", entry.path));
-    io::copy(&mut whole, out).map_err(lost)?;
+    io::copy(&mut WholeFile::of(entry, contents), out).map_err(lost)?;
     Ok(StreamReport { files: 1, ..StreamReport::default() })
 }
 

@@ -12,10 +12,9 @@ use gullet_store::listing::PathName;
 
 use crate::cli::Global;
 use crate::commands::ReadingArgs;
-use crate::commands::restore::{must_open, run_of};
 use crate::error::CommandError;
 use crate::exit::Exit;
-use crate::open::{self, Reading};
+use crate::open::{self, Reading, must_open};
 use crate::table::table;
 use crate::text::{count, harmless, size, time};
 use crate::ui::{BAD, BOLD, DIM, GOOD, Ui, WARN, outcome, styled};
@@ -84,7 +83,7 @@ impl From<CompareError> for CommandError {
 
 pub fn compare(ui: &mut Ui, global: &Global, args: &CompareArgs) -> Result<Exit, CommandError> {
     let reading = Reading::open(global, &args.reading, None, ui)?;
-    let (store, _, logged) = run_of(&reading, &args.run)?;
+    let (store, _, logged) = reading.run_of(&args.run)?;
     must_open(store, logged)?;
     for part in &args.parts {
         if logged.record.capture(part).is_none() {
@@ -95,7 +94,7 @@ pub fn compare(ui: &mut Ui, global: &Global, args: &CompareArgs) -> Result<Exit,
     }
     let (compared, second) = match &args.other {
         Some(other) => {
-            let (in_other, _, other) = run_of(&reading, other)?;
+            let (in_other, _, other) = reading.run_of(other)?;
             must_open(in_other, other)?;
             if other.record.app != logged.record.app {
                 ui.warning(&format!(

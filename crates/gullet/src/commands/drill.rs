@@ -6,11 +6,10 @@ use gullet_core::drill::{DrillCheck, DrillError, DrillPlan, DrillReport, pick};
 use gullet_core::record::RemarkKind;
 
 use crate::cli::Global;
-use crate::commands::restore::{must_open, run_of};
 use crate::commands::{OpeningArgs, ReadingArgs};
 use crate::error::CommandError;
 use crate::exit::Exit;
-use crate::open::{self, Reading};
+use crate::open::{self, Reading, must_open};
 use crate::outside::Outside;
 use crate::table::table;
 use crate::text::{count, duration, harmless, size, time};
@@ -82,7 +81,7 @@ pub fn drill(ui: &mut Ui, global: &Global, args: &DrillArgs) -> Result<Exit, Com
     let reading = Reading::open(global, &reading_args, Some(&args.app), ui)?;
     let (store, logged) = match &args.run {
         Some(run) => {
-            let (store, _, logged) = run_of(&reading, run)?;
+            let (store, _, logged) = reading.run_of(run)?;
             (store, logged)
         }
         None => {
@@ -179,7 +178,7 @@ pub fn keep(ui: &mut Ui, global: &Global, args: &KeepArgs) -> Result<Exit, Comma
     let reading = Reading::open(global, &ReadingArgs::default(), None, ui)?;
     let Some(loaded) = &reading.loaded else { return Ok(Exit::Failed) };
     let state = open::state(loaded)?;
-    let (store, _, logged) = run_of(&reading, &args.run)?;
+    let (store, _, logged) = reading.run_of(&args.run)?;
     let run = &logged.record.run;
     if logged.is_thinned() && !args.no_longer {
         return Err(CommandError::text(

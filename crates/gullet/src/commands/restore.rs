@@ -13,9 +13,9 @@ use gullet_core::restore::{OwnerMap, RestorePlan, RestoreReport, Selection};
 
 use crate::cli::Global;
 use crate::commands::ReadingArgs;
-use crate::error::{CommandError, locked};
+use crate::error::CommandError;
 use crate::exit::Exit;
-use crate::open::Reading;
+use crate::open::{Reading, must_open};
 use crate::outside::Outside;
 use crate::table::table;
 use crate::text::{ago, count, harmless, size, time};
@@ -114,24 +114,9 @@ fn map(text: &str) -> Result<(PathBuf, PathBuf), String> {
     }
 }
 
-/// A run as it may be said here: the name of an application is its newest complete one.
-pub(super) fn run_of<'r>(
-    reading: &'r Reading,
-    text: &str,
-) -> Result<(&'r gullet_store::Store, &'r gullet_core::logbook::Logbook, &'r Logged), CommandError> {
-    let is_app = reading.stores.iter().any(|(_, book)| book.runs.iter().any(|logged| logged.record.app == text));
-    if is_app { reading.find(&format!("{text}@latest")) } else { reading.find(text) }
-}
-
 pub(super) fn selections(paths: &[OsString]) -> Result<Vec<Selection>, CommandError> {
     let made: Result<Vec<Selection>, _> = paths.iter().map(|path| Selection::new(path.as_bytes())).collect();
     made.map_err(|error| CommandError::text(Exit::Usage, error.to_string()))
-}
-
-/// Refuses a run that nothing at hand opens.
-pub(super) fn must_open(store: &gullet_store::Store, logged: &Logged) -> Result<(), CommandError> {
-    let is_closed = logged.is_locked || (!logged.keys.is_empty() && store.identities().is_empty());
-    if is_closed { Err(locked(logged)) } else { Ok(()) }
 }
 
 pub fn restore(ui: &mut Ui, global: &Global, args: &RestoreArgs) -> Result<Exit, CommandError> {
@@ -143,7 +128,7 @@ pub fn restore(ui: &mut Ui, global: &Global, args: &RestoreArgs) -> Result<Exit,
         return to_output(ui, &reading, args, form);
     }
     let Some(into) = &args.into else { return list(ui, &reading, &args.run) };
-    let (store, _, logged) = run_of(&reading, &args.run)?;
+    let (store, _, logged) = reading.run_of(&args.run)?;
     let into = std::path::absolute(into)?;
     must_open(store, logged)?;
     let paths = selections(&args.paths)?;
@@ -209,7 +194,7 @@ fn no_such_path(run: &str) -> CommandError {
 
 /// What can be restored of an application, or where a restore may go.
 fn list(ui: &mut Ui, reading: &Reading, text: &str) -> Result<Exit, CommandError> {
-    let app = match run_of(reading, text) {
+    let app = match reading.run_of(text) {
         Ok((_, _, logged)) => logged.record.app.clone(),
         Err(error) if !reading.runs().iter().any(|logged| logged.record.app == text) => return Err(error),
         Err(_) => text.to_owned(),
@@ -257,7 +242,7 @@ fn list(ui: &mut Ui, reading: &Reading, text: &str) -> Result<Exit, CommandError
 /// A tar, or one file, to standard output.
 fn to_output(ui: &mut Ui, reading: &Reading, args: &RestoreArgs, form: Form) -> Result<Exit, CommandError> {
     use std::io::{IsTerminal, Write};
-    let (store, _, logged) = run_of(reading, &args.run)?;
+    let (store, _, logged) = reading.run_of(&args.run)?;
     must_open(store, logged)?;
     let paths = selections(&args.paths)?;
     if std::io::stdout().is_terminal() && form == Form::Tar {

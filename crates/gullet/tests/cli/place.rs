@@ -375,16 +375,20 @@ fn stopped_in_the_swap(desk: &Desk) -> (std::process::Child, u64) {
     panic!("there is no swap");
 }
 
+fn kill_both(mut restore: std::process::Child, guard: u64) {
+    assert!(Command::new("kill").args(["-KILL", &guard.to_string()]).status().unwrap().success());
+    restore.kill().unwrap();
+    restore.wait().unwrap();
+}
+
 #[test]
 fn main_and_guard_both_killed_in_the_swap_the_next_command_puts_the_old_state_back_and_starts() {
     let desk = Desk::open();
     desk.run().completes();
     let mark = desk.place.file("desk/manifests/mark", "of the old state");
-    let (mut restore, guard) = stopped_in_the_swap(&desk);
+    let (restore, guard) = stopped_in_the_swap(&desk);
     assert_ne!(desk.state(), "serving", "it is stopped while its state changes hands");
-    assert!(Command::new("kill").args(["-KILL", &guard.to_string()]).status().unwrap().success());
-    restore.kill().unwrap();
-    restore.wait().unwrap();
+    kill_both(restore, guard);
     desk.place.gullet(&["runs"]).exits(0).says("the processes that held it were gone; it is released now");
     desk.wait_for("serving");
     assert!(mark.exists());
@@ -509,10 +513,8 @@ fn while_a_swap_is_open_nothing_is_written_anew_nor_removed() {
     let desk = Desk::open();
     desk.run().completes();
     let mark = desk.place.file("desk/manifests/mark", "of the old state");
-    let (mut restore, guard) = stopped_in_the_swap(&desk);
-    assert!(Command::new("kill").args(["-KILL", &guard.to_string()]).status().unwrap().success());
-    restore.kill().unwrap();
-    restore.wait().unwrap();
+    let (restore, guard) = stopped_in_the_swap(&desk);
+    kill_both(restore, guard);
     // Somebody works in the folder, so that the old state cannot be put back.
     let mut sleeper = Command::new("sleep");
     let mut sleeper =

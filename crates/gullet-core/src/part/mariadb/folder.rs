@@ -8,9 +8,10 @@ use std::fs;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 
-use gullet_store::{IoPath, PathError};
+use gullet_store::PathError;
 
 use super::super::secured::{PartError, Securing};
+use super::super::server::leading_out;
 use super::super::staging::foresee;
 use super::super::walk::Walk;
 use crate::engine::Waiting;
@@ -68,35 +69,17 @@ fn all_inside(datadir: &Path) -> Result<(), PartError> {
 /// writes the place of a table made with `data directory` into a file `TABLE.isl`; the other engines and databases that
 /// were moved by hand have links.
 pub(crate) fn kept_elsewhere(datadir: &Path) -> Result<Vec<(String, PathBuf)>, PathError> {
-    let own = fs::canonicalize(datadir).unwrap_or_else(|_| datadir.to_path_buf());
-    let mut found = Vec::new();
-    let mut folders = vec![own.clone()];
-    while let Some(folder) = folders.pop() {
-        for entry in fs::read_dir(&folder).at(&folder)? {
-            let entry = entry.at(&folder)?;
-            let (path, kind) = (entry.path(), entry.file_type().at(entry.path())?);
-            let has = |wanted: &[&str]| {
-                path.extension().is_some_and(|extension| wanted.iter().any(|name| extension == *name))
-            };
-            let leads_to = if kind.is_symlink() && !has(&NO_DATA) {
-                fs::canonicalize(&path).or_else(|_| fs::read_link(&path)).at(&path)?
-            } else if has(&["isl"]) {
-                let text = fs::read_to_string(&path).at(&path)?;
-                let place = PathBuf::from(text.trim_end());
-                fs::canonicalize(&place).unwrap_or(place)
-            } else {
-                if kind.is_dir() && folder == own {
-                    folders.push(path);
-                }
-                continue;
-            };
-            if !folder.join(&leads_to).starts_with(&own) {
-                found.push((path.strip_prefix(&own).unwrap_or(&path).display().to_string(), leads_to));
-            }
+    leading_out(datadir, datadir, |path, kind| {
+        let has =
+            |wanted: &[&str]| path.extension().is_some_and(|extension| wanted.iter().any(|name| extension == *name));
+        if kind.is_symlink() && !has(&NO_DATA) {
+            fs::read_link(path).map(Some)
+        } else if has(&["isl"]) {
+            fs::read_to_string(path).map(|text| Some(PathBuf::from(text.trim_end())))
+        } else {
+            Ok(None)
         }
-    }
-    found.sort();
-    Ok(found)
+    })
 }
 
 /// What can be known beforehand.

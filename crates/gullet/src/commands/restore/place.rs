@@ -11,13 +11,13 @@ use gullet_core::state::State;
 use gullet_store::Store;
 use gullet_store::listing::PathName;
 
-use super::{RestoreArgs, must_open, run_of};
+use super::RestoreArgs;
 use crate::cli::Global;
 use crate::commands::ReadingArgs;
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::narrate::fall_over;
-use crate::open::{self, Reading};
+use crate::open::{self, Reading, must_open};
 use crate::outside::{Outside, guard_commands};
 use crate::table::table;
 use crate::text::{count, duration, harmless, size};
@@ -86,7 +86,7 @@ impl Here {
     }
 
     fn plan(&self, run: &str, asked: Asked) -> Result<(PlacePlan, &Store, &Logged), CommandError> {
-        let (store, book, logged) = run_of(&self.reading, run)?;
+        let (store, book, logged) = self.reading.run_of(run)?;
         must_open(store, logged)?;
         let folder = std::path::PathBuf::from(store.location().describe());
         let plan = PlacePlan::make(&self.ground(store, book, logged, &folder), asked);
@@ -104,7 +104,7 @@ impl Here {
             parts: args.parts.clone(),
             paths: args.paths.iter().map(path).collect(),
             maps: args.place.map.clone(),
-            owners: super::owners(args, run_of(&self.reading, &args.run)?.2)?,
+            owners: super::owners(args, self.reading.run_of(&args.run)?.2)?,
             drop: args.place.drop,
             incomplete_too: args.place.incomplete_too,
             accepted: args.place.accept.clone(),
@@ -279,7 +279,7 @@ impl Here {
         journal: &Journal,
         spec: &RestoreSpec,
     ) -> Result<Result<(), (String, bool)>, CommandError> {
-        let (store, _, logged) = run_of(&self.reading, &journal.run)?;
+        let (store, _, logged) = self.reading.run_of(&journal.run)?;
         let guard = guard_commands();
         let mut with = Applying {
             world: self.outside.world(),
