@@ -1,18 +1,19 @@
 //! The logbook: all records and remarks of a store, and finding one run among them.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 
 use gullet_store::{DocumentName, Holdings, Need, Recipients, Store, StoreError};
 use jiff::Timestamp;
-use jiff::civil::Date;
-use jiff::tz::TimeZone;
 
 use crate::outcome::Outcome;
 use crate::record::{RECORD_VERSION, Record, Remark, RemarkKind};
 use crate::sealed::{self, Draft, Opened};
 use crate::state::State;
 use crate::world::World;
+
+/// So many drills are looked back at for the last one that passed.
+const DRILLS_LOOKED_AT: usize = 10;
 
 /// One run as the logbook knows it: its record and what was said about it later.
 #[derive(Clone, Debug)]
@@ -45,14 +46,20 @@ impl Logged {
     }
 
     /// The public keys that it is sealed for; what is said about it is sealed for them too.
-    pub fn recipients(&self) -> Recipients {
-        // They were keys when the record was written.
-        Recipients::parse(&self.keys).unwrap_or_default()
+    ///
+    /// # Errors
+    /// When one of them is not a public key: a record that was tampered with must not make what follows readable to all.
+    pub fn recipients(&self) -> Result<Recipients, StoreError> {
+        Recipients::parse(&self.keys).map_err(|error| StoreError::Damaged {
+            name: self.name.clone(),
+            what: format!("it is encrypted for what is not a public key: {error}"),
+        })
     }
 
     /// A statement about it, to be stored with [`Logged::store_remark`].
     pub(crate) fn remark(&self, at: Timestamp, what: RemarkKind, outcome: Outcome, text: String) -> Remark {
-        Remark::new(&self.record.run, &self.name, at, what, outcome, text)
+        let number = self.remarks.iter().map(|remark| remark.number).max().unwrap_or(0).saturating_add(1);
+        Remark { number, ..Remark::new(&self.record.run, &self.name, at, what, outcome, text) }
     }
 
     /// When it was last proven to restore, by a drill; `None` when it never was, or the last drill failed.
@@ -92,7 +99,7 @@ impl Logged {
     /// # Errors
     /// When the store cannot take it.
     pub(crate) fn store_remark(&self, remark: &Remark, store: &Store, state: Option<&State>) -> Result<(), StoreError> {
-        Draft::of_remark(remark, &self.record, &self.recipients())?.store(store, state).map(drop)
+        Draft::of_remark(remark, &self.record, &self.recipients()?)?.store(store, state).map(drop)
     }
 
     /// What it stands on now: as its record says, but for what was moved since.
@@ -121,10 +128,15 @@ impl Logged {
 /// All runs, oldest first, and what could not be read.
 #[derive(Debug, Default)]
 pub struct Logbook {
-    /// The runs, oldest first.
+    /// The runs, oldest first: by the chain of records, whatever the clock said.
     pub runs: Vec<Logged>,
     /// Documents that are damaged or cannot be read, with the reason.
     pub unreadable: Vec<(String, String)>,
+    /// Documents that must be there and are not, with what knows of them.
+    pub missing: Vec<(String, String)>,
+    /// The machine that reads; the newest run of an application is its own, never another machine's. `None` on a machine that
+    /// has no state folder for the store.
+    pub machine: Option<String>,
 }
 
 /// What a run must know of the runs before it, by the same writer; reading it takes no longer the more runs there are.
@@ -134,6 +146,10 @@ pub struct Recent {
     pub last_good: Option<Logged>,
     /// The name of the newest record.
     pub previous: Option<String>,
+    /// A record under this machine's id that this machine did not write.
+    pub unknown: Option<String>,
+    /// Documents that this machine wrote and that are not there any more.
+    pub missing: Vec<String>,
     /// Payload files that were found damaged.
     pub damaged: Vec<String>,
     /// Documents that are damaged or cannot be read, with the reason.
@@ -149,89 +165,34 @@ impl Recent {
         let mut recent = Self::default();
         let names = store.documents(&format!("records/{app}/{writer}"))?;
         let remark_names = store.documents(&format!("remarks/{app}/{writer}"))?;
-        recent.previous = names.last().map(ToString::to_string);
+        let written = state.written(&store.info().id, app);
+        let all: BTreeSet<&str> = names.iter().chain(&remark_names).map(DocumentName::as_str).collect();
+        recent.missing = written.missing(&all);
+        recent.previous = written.newest_record(&all).or_else(|| names.last().map(ToString::to_string));
+        recent.unknown = names.iter().find(|name| !written.knows(name.as_str())).map(ToString::to_string);
         let damaged = format!("-{}", RemarkKind::Damaged.word());
         for name in remark_names.iter().filter(|name| name.stem().ends_with(&damaged)) {
             let remark = read_remark(store, name, Some(state), &mut recent.unreadable);
             recent.damaged.extend(remark.into_iter().flat_map(|remark| remark.payload));
         }
-        for name in names.iter().rev() {
-            let mut unreadable = Vec::new();
-            let of_run = |record: &Record| {
-                let folder = format!("remarks/{app}/{writer}/{}", record.run);
-                let names = remark_names.iter().filter(|name| name.folder() == folder);
-                names.filter_map(|name| read_remark(store, name, Some(state), &mut unreadable)).collect()
-            };
-            let logged = read_run(store, name, Some(state), of_run, &mut recent.unreadable);
-            recent.unreadable.append(&mut unreadable);
+        let mut along = AlongChain::new(&names, recent.previous.clone());
+        while let Some(name) = along.name() {
+            let logged = read_with_remarks(store, name, &remark_names, Some(state), &mut recent.unreadable);
             let Some(logged) = logged else { continue };
             if logged.is_good() {
                 recent.last_good = Some(logged);
                 break;
             }
+            along.go_on(&logged);
         }
         Ok(recent)
     }
 }
 
-/// Which run is meant.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub enum RunSpec {
-    /// A run's id or its beginning.
-    Id(String),
-    /// The newest whole and complete run of an application.
-    Latest(String),
-    /// The last run of an application that began on a day.
-    Day(String, Date),
-}
+mod find;
+mod order;
 
-/// A run could not be found.
-#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
-pub enum FindError {
-    /// The text is not a run.
-    #[error("`{0}` is not a run: write an id, the beginning of one, `APP@latest` or `APP@2026-11-03`")]
-    Form(String),
-    /// There is none.
-    #[error("there is no run `{wanted}`")]
-    None {
-        /// What was asked for.
-        wanted: String,
-        /// The ids of some runs that are there.
-        known: Vec<String>,
-    },
-    /// There are several.
-    #[error("`{wanted}` is the beginning of several runs")]
-    Several {
-        /// What was asked for.
-        wanted: String,
-        /// Their ids.
-        found: Vec<String>,
-    },
-    /// The application has no whole and complete run.
-    #[error("`{app}` has no complete run")]
-    NoGood {
-        /// The application.
-        app: String,
-    },
-}
-
-impl std::str::FromStr for RunSpec {
-    type Err = FindError;
-
-    fn from_str(text: &str) -> Result<Self, FindError> {
-        let form = || FindError::Form(text.to_owned());
-        match text.split_once('@') {
-            Some((app, "latest")) if !app.is_empty() => Ok(Self::Latest(app.to_owned())),
-            Some((app, day)) if !app.is_empty() => {
-                day.parse().map(|day| Self::Day(app.to_owned(), day)).map_err(|_| form())
-            }
-            None if !text.is_empty() && text.chars().all(|c| c.is_ascii_alphanumeric()) => {
-                Ok(Self::Id(text.to_owned()))
-            }
-            _ => Err(form()),
-        }
-    }
-}
+pub use find::{FindError, MachineName, Moment, RunSpec, Which};
 
 impl Logbook {
     /// Reads the logbook of a store. What is sealed is opened with what this machine kept in its `state`, or with the
@@ -240,24 +201,74 @@ impl Logbook {
     /// # Errors
     /// When the store cannot be listed. Documents that cannot be read are listed, not fatal.
     pub fn read(store: &Store, app: Option<&str>, state: Option<&State>) -> Result<Self, StoreError> {
-        let mut book = Self::default();
+        let mut book = Self { machine: state.map(|state| state.writer().to_owned()), ..Self::default() };
         let below = |folder: &str| app.map_or(folder.to_owned(), |app| format!("{folder}/{app}"));
         let mut remarks: BTreeMap<String, Vec<Remark>> = BTreeMap::new();
-        for name in store.documents(&below("remarks"))? {
-            if let Some(remark) = read_remark(store, &name, state, &mut book.unreadable) {
+        let remark_names = store.documents(&below("remarks"))?;
+        let names = store.documents(&below("records"))?;
+        for name in &remark_names {
+            if let Some(remark) = read_remark(store, name, state, &mut book.unreadable) {
                 remarks.entry(remark.record.clone()).or_default().push(remark);
             }
         }
-        for name in store.documents(&below("records"))? {
+        for name in &names {
             let of_run = |_: &Record| remarks.remove(name.as_str()).unwrap_or_default();
-            book.runs.extend(read_run(store, &name, state, of_run, &mut book.unreadable));
+            book.runs.extend(read_run(store, name, state, of_run, &mut book.unreadable));
         }
-        book.sort();
+        let all: BTreeSet<&str> = names.iter().chain(&remark_names).map(DocumentName::as_str).collect();
+        let known = remarks.into_keys().filter(|record| !all.contains(record.as_str()));
+        book.missing.extend(known.map(|record| (record, "a remark is about it".to_owned())));
+        if let Some(state) = state {
+            let apps: Vec<String> =
+                app.map_or_else(|| state.written_apps(&store.info().id), |app| vec![app.to_owned()]);
+            for app in apps {
+                for name in state.written(&store.info().id, &app).missing(&all) {
+                    if !book.missing.iter().any(|(known, _)| *known == name) {
+                        book.missing.push((name, "this machine wrote it".to_owned()));
+                    }
+                }
+            }
+        }
+        order::by_chain(&mut book.runs);
         Ok(book)
     }
 
-    fn sort(&mut self) {
-        self.runs.sort_by_key(|logged| (logged.record.started, logged.record.run.clone()));
+    /// Reads the newest runs of an application by this machine, `most` of them, and those that were drilled last; reading it
+    /// takes no longer the more runs there are.
+    ///
+    /// # Errors
+    /// When the store cannot be listed.
+    pub fn read_newest(store: &Store, app: &str, state: &State, most: usize) -> Result<Self, StoreError> {
+        let machine = state.writer();
+        let mut book = Self { machine: Some(machine.to_owned()), ..Self::default() };
+        let names = store.documents(&format!("records/{app}/{machine}"))?;
+        let remark_names = store.documents(&format!("remarks/{app}/{machine}"))?;
+        let all: BTreeSet<&str> = names.iter().chain(&remark_names).map(DocumentName::as_str).collect();
+        let written = state.written(&store.info().id, app);
+        let missing = written.missing(&all).into_iter();
+        book.missing.extend(missing.map(|name| (name, "this machine wrote it".to_owned())));
+        let newest = written.newest_record(&all).or_else(|| names.last().map(ToString::to_string));
+        let mut along = AlongChain::new(&names, newest);
+        while let Some(name) = along.name().filter(|_| book.runs.len() < most) {
+            let logged = read_with_remarks(store, name, &remark_names, Some(state), &mut book.unreadable);
+            if let Some(logged) = logged {
+                along.go_on(&logged);
+                book.runs.push(logged);
+            }
+        }
+        let end = format!("-{}", RemarkKind::Drilled.word());
+        let mut drilled: Vec<&DocumentName> = remark_names.iter().filter(|name| name.stem().ends_with(&end)).collect();
+        drilled.sort_by_key(|name| std::cmp::Reverse(name.stem()));
+        for remark in drilled.into_iter().take(DRILLS_LOOKED_AT) {
+            let run = remark.folder().rsplit('/').next().unwrap_or_default();
+            let of_run = names.iter().find(|name| name.stem().ends_with(&format!("-{run}")));
+            let Some(name) = of_run.filter(|name| book.runs.iter().all(|known| known.name != name.as_str())) else {
+                continue;
+            };
+            book.runs.extend(read_with_remarks(store, name, &remark_names, Some(state), &mut book.unreadable));
+        }
+        order::by_chain(&mut book.runs);
+        Ok(book)
     }
 
     /// Adds the records of this machine that wait for the store.
@@ -274,51 +285,65 @@ impl Logbook {
                 Err(error) => self.unreadable.push((path.display().to_string(), error)),
             }
         }
-        self.sort();
+        order::by_chain(&mut self.runs);
         self
     }
 
-    /// Finds a run.
-    ///
-    /// # Errors
-    /// When there is none, or several.
-    pub fn find(&self, spec: &RunSpec, zone: &TimeZone) -> Result<&Logged, FindError> {
-        let none = |wanted: String| FindError::None {
-            wanted,
-            known: self.runs.iter().rev().take(3).map(|logged| logged.record.run.to_string()).collect(),
-        };
-        match spec {
-            RunSpec::Latest(app) => self.last_good(app).ok_or_else(|| FindError::NoGood { app: app.clone() }),
-            RunSpec::Day(app, day) => {
-                let of_day = |logged: &&Logged| {
-                    logged.record.app == *app && logged.record.started.to_zoned_datetime(zone.clone()).date() == *day
-                };
-                self.runs.iter().rev().find(of_day).ok_or_else(|| none(format!("{app}@{day}")))
-            }
-            RunSpec::Id(id) => {
-                let found: Vec<&Logged> =
-                    self.runs.iter().filter(|logged| logged.record.run.as_str().starts_with(id.as_str())).collect();
-                match found.as_slice() {
-                    [] => Err(none(id.clone())),
-                    [one] => Ok(one),
-                    many => Err(FindError::Several {
-                        wanted: id.clone(),
-                        found: many.iter().map(|logged| logged.record.run.to_string()).collect(),
-                    }),
-                }
-            }
-        }
+    /// The runs of an application by the machine that reads, oldest first.
+    pub fn own_runs<'a, 'n>(&'a self, app: &'n str) -> impl DoubleEndedIterator<Item = &'a Logged> + use<'a, 'n> {
+        let of_machine = |logged: &&Logged| self.machine.as_ref().is_none_or(|own| logged.record.writer == *own);
+        self.runs.iter().filter(move |logged| logged.record.app == app).filter(of_machine)
     }
 
-    /// The newest run that can stand for an application.
+    /// The newest run that can stand for an application of the machine that reads.
     pub fn last_good(&self, app: &str) -> Option<&Logged> {
-        self.runs.iter().rev().find(|logged| logged.record.app == app && logged.is_good())
+        self.own_runs(app).rev().find(|logged| logged.is_good())
     }
 
-    /// The newest run of an application, whatever its outcome.
+    /// The newest run of an application by the machine that reads, whatever its outcome.
     pub fn last(&self, app: &str) -> Option<&Logged> {
-        self.runs.iter().rev().find(|logged| logged.record.app == app)
+        self.own_runs(app).next_back()
     }
+}
+
+/// The names of records along the chain, newest first, whatever the clock said; where it is broken, on by the names that are left.
+struct AlongChain<'n> {
+    left: BTreeMap<&'n str, &'n DocumentName>,
+    next: Option<String>,
+}
+
+impl<'n> AlongChain<'n> {
+    fn new(names: &'n [DocumentName], newest: Option<String>) -> Self {
+        Self { left: names.iter().map(|name| (name.as_str(), name)).collect(), next: newest }
+    }
+
+    fn name(&mut self) -> Option<&'n DocumentName> {
+        let along = self.next.take().and_then(|name| self.left.remove(name.as_str()));
+        along.or_else(|| self.left.pop_last().map(|(_, name)| name))
+    }
+
+    fn go_on(&mut self, logged: &Logged) {
+        self.next.clone_from(&logged.record.previous);
+    }
+}
+
+/// Reads a run with the remarks about it, of which only the names are known.
+fn read_with_remarks(
+    store: &Store,
+    name: &DocumentName,
+    remark_names: &[DocumentName],
+    state: Option<&State>,
+    unreadable: &mut Vec<(String, String)>,
+) -> Option<Logged> {
+    let mut unreadable_remarks = Vec::new();
+    let of_run = |record: &Record| {
+        let folder = format!("remarks/{}/{}/{}", record.app, record.writer, record.run);
+        let names = remark_names.iter().filter(|name| name.folder() == folder);
+        names.filter_map(|name| read_remark(store, name, state, &mut unreadable_remarks)).collect()
+    };
+    let logged = read_run(store, name, state, of_run, unreadable);
+    unreadable.append(&mut unreadable_remarks);
+    logged
 }
 
 /// Reads a remark; what cannot be read is noted.
@@ -328,8 +353,22 @@ fn read_remark(
     state: Option<&State>,
     unreadable: &mut Vec<(String, String)>,
 ) -> Option<Remark> {
-    let read = sealed::read::<Remark>(store, name, state);
+    let read = sealed::read::<Remark>(store, name, state).and_then(|opened| {
+        let remark = &opened.document;
+        // `remarks/APP/MACHINE/RUN/…` is about `records/APP/MACHINE/…-RUN-HASH.json`.
+        let about = DocumentName::parse(&remark.record);
+        let folder =
+            about.as_ref().and_then(|about| Some(format!("remarks/{}", about.folder().strip_prefix("records/")?)));
+        let is_there = folder.is_some_and(|folder| name.folder() == format!("{folder}/{}", remark.run));
+        if is_there && name.stem() == remark.stem() { Ok(opened) } else { Err(misplaced(name)) }
+    });
     read.map_err(|error| unreadable.push((name.to_string(), error.to_string()))).ok().map(|opened| opened.document)
+}
+
+/// A document lies under a name that is not its own: somebody copied it there.
+fn misplaced(name: &DocumentName) -> StoreError {
+    let what = "it is a copy: its contents belong under another name".to_owned();
+    StoreError::Damaged { name: name.to_string(), what }
 }
 
 /// Reads a run: its record, and what was said about it later; what cannot be read is noted.
@@ -340,11 +379,15 @@ fn read_run(
     remarks: impl FnOnce(&Record) -> Vec<Remark>,
     unreadable: &mut Vec<(String, String)>,
 ) -> Option<Logged> {
-    let read = read_record(store, name, state);
+    let read = read_record(store, name, state).and_then(|opened| {
+        let record = &opened.document;
+        let own = name.folder() == format!("records/{}/{}", record.app, record.writer) && name.stem() == record.stem();
+        if own { Ok(opened) } else { Err(misplaced(name)) }
+    });
     let opened = read.map_err(|error| unreadable.push((name.to_string(), error.to_string()))).ok()?;
     let Opened { document: record, keys, is_locked } = opened;
     let mut remarks = remarks(&record);
-    remarks.sort_by_key(|remark| remark.at);
+    remarks.sort_by_key(|remark| (remark.number, remark.at));
     Some(Logged { name: name.to_string(), in_store: true, record, remarks, keys, is_locked })
 }
 
@@ -362,20 +405,4 @@ pub(crate) fn read_record(
         return Err(StoreError::Damaged { name: name.to_string(), what });
     }
     sealed::read(store, name, state)
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn runs_are_named_in_three_ways() {
-        assert_eq!("k3v9".parse(), Ok(RunSpec::Id("k3v9".to_owned())));
-        assert_eq!("quaybook@latest".parse(), Ok(RunSpec::Latest("quaybook".to_owned())));
-        let day = Date::constant(2026, 11, 3);
-        assert_eq!("quaybook@2026-11-03".parse(), Ok(RunSpec::Day("quaybook".to_owned(), day)));
-        for wrong in ["", "@latest", "quaybook@", "quaybook@yesterday", "a b", "../x"] {
-            assert!(matches!(wrong.parse::<RunSpec>(), Err(FindError::Form(_))), "{wrong}");
-        }
-    }
 }

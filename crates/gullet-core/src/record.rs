@@ -36,8 +36,9 @@ pub struct Record {
     pub writer: String,
     /// The store's id.
     pub store: String,
-    /// The BLAKE3 of `store.json`.
-    pub store_json: Hash,
+    /// The BLAKE3 of `store.json`; none in a record that was never in a store.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub store_json: Option<Hash>,
     /// The BLAKE3 of the writer's registration, `writers/WRITER.json`; none in a record that never reached the store by itself.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub writer_json: Option<Hash>,
@@ -361,6 +362,10 @@ pub struct Remark {
     /// When it was made.
     #[schemars(with = "String")]
     pub at: Timestamp,
+    /// One more than that of every remark about the run that was known then: remarks are read in this order, and by time only
+    /// where two have the same number.
+    #[serde(default)]
+    pub number: u32,
     /// What it states.
     pub what: RemarkKind,
     /// How bad it is; shown is the worse of record and remarks.
@@ -382,6 +387,11 @@ pub struct Remark {
 }
 
 impl Remark {
+    /// The remark's stem: time and kind.
+    pub fn stem(&self) -> String {
+        format!("{}-{}", stem_time(self.at), self.what.word())
+    }
+
     /// A statement about a run, whose record has this name.
     pub fn new(run: &RunId, record: &str, at: Timestamp, what: RemarkKind, outcome: Outcome, text: String) -> Self {
         Self {
@@ -389,6 +399,7 @@ impl Remark {
             run: run.clone(),
             record: record.to_owned(),
             at,
+            number: 1,
             what,
             outcome,
             text,

@@ -13,7 +13,7 @@ use schemars::JsonSchema;
 use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
 
-use crate::record::{HoldReport, Record, Remark, stem_time};
+use crate::record::{HoldReport, Record, Remark};
 use crate::state::State;
 use crate::world::Host;
 
@@ -131,7 +131,7 @@ impl Draft {
     /// When it cannot be sealed.
     pub(crate) fn of_remark(remark: &Remark, about: &Record, keys: &Recipients) -> Result<Self, StoreError> {
         let folder = format!("remarks/{}/{}/{}", about.app, about.writer, about.run);
-        Self::new(folder, format!("{}-{}", stem_time(remark.at), remark.what.word()), remark, keys)
+        Self::new(folder, remark.stem(), remark, keys)
     }
 
     fn new<T: Sealable>(folder: String, stem: String, document: &T, keys: &Recipients) -> Result<Self, StoreError> {
@@ -144,12 +144,21 @@ impl Draft {
         DocumentName::of(&self.folder, &self.stem, &self.bytes)
     }
 
-    /// Adds it to a store; this machine keeps what is sealed in clear.
+    /// Adds it to a store; this machine keeps what is sealed in clear, and notes what it wrote: before, so that a record under
+    /// its id that is noted nowhere means another machine; and after, so that one that is gone is missed.
     ///
     /// # Errors
-    /// When the store cannot take it.
+    /// When the store cannot take it, or it cannot be noted.
     pub(crate) fn store(&self, store: &Store, state: Option<&State>) -> Result<DocumentName, StoreError> {
+        let app = self.folder.split('/').nth(1).unwrap_or_default();
+        if let Some(state) = state {
+            state.note_document(&store.info().id, app, self.name().as_str(), false)?;
+        }
         let name = store.add_document(&self.folder, &self.stem, &self.bytes)?;
+        if let Some(state) = state {
+            // Where that cannot be noted, it is still noted as about to be written.
+            let _ = state.note_document(&store.info().id, app, name.as_str(), true);
+        }
         if let (Some(state), Some(hash), Some(clear)) = (state, name.hash(), &self.clear) {
             // Without it this machine needs an identity to look at its own logbook, and nothing else.
             let _ = state.keep_clear(&store.info().id, &hash, clear);

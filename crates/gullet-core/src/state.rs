@@ -9,7 +9,7 @@
 //! logs/APP/RUN.jsonl              the run's events as they happened; below logs/APP/open/ until its end
 //! holds/APP.note                  what is held (see the module `hold`)
 //! waiting/APP/STEM-HASH.json      records that the store could not take
-//! stores/ID/last/APP.json         the last record that this machine wrote there
+//! stores/ID/written/APP           the documents that this machine wrote there: `?` about to be, `=` written
 //! stores/ID/cache.db              which chunks are in the store
 //! stores/ID/clear/HASH.json       what is sealed in records and remarks that this machine wrote, in clear
 //! stores/ID/proven.json           when payload files were last read in full
@@ -18,7 +18,7 @@
 //!
 //! It holds chunk ids, marks and listings in clear, so it is private to its account (0700).
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fs::{self, File, OpenOptions};
 use std::io::{Read, Seek, Write};
 use std::os::unix::fs::{DirBuilderExt, OpenOptionsExt};
@@ -75,13 +75,36 @@ struct WriterFile {
     writer: String,
 }
 
-/// What this machine knows of its own last record of an application in a store.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
-struct LastRecord {
-    /// The last one that was written.
-    written: Option<String>,
-    /// One that was about to be written; whether it was is not known.
-    about: Option<String>,
+/// The documents about one application that this machine wrote into a store, as its state folder knows them.
+#[derive(Clone, Debug, Default)]
+pub struct WrittenDocuments {
+    /// Those that were about to be written, in order; whether they were is told by the store alone.
+    about: Vec<String>,
+    /// Those that were written, in order.
+    durable: Vec<String>,
+    known: BTreeSet<String>,
+}
+
+impl WrittenDocuments {
+    /// Whether this machine wrote a document, or was about to.
+    pub fn knows(&self, name: &str) -> bool {
+        self.known.contains(name)
+    }
+
+    /// Those that were written and are not among `there`. Gullet never removes a document.
+    pub fn missing(&self, there: &BTreeSet<&str>) -> Vec<String> {
+        let gone: BTreeSet<&String> = self.durable.iter().filter(|name| !there.contains(name.as_str())).collect();
+        gone.into_iter().cloned().collect()
+    }
+
+    /// The record that was written last, whatever the clock said; one that is gone is named all the same.
+    pub fn newest_record(&self, there: &BTreeSet<&str>) -> Option<String> {
+        let is_record = |name: &&String| name.starts_with("records/");
+        let about = self.about.iter().rev().find(is_record);
+        let durable = self.durable.iter().rev().find(is_record);
+        // A command may have died between writing it and noting that.
+        about.filter(|name| there.contains(name.as_str()) || durable == Some(*name)).or(durable).cloned()
+    }
 }
 
 /// Runs share it, a sweep has it alone.
@@ -213,36 +236,46 @@ impl State {
         }
     }
 
-    fn last_record_path(&self, store: &str, app: &str) -> Result<PathBuf, StateError> {
-        Ok(self.place(&["stores", store, "last"])?.join(format!("{app}.json")))
-    }
-
-    /// Notes that a record is about to be written, or was.
+    /// Notes that a document is about to be written into a store, or was. That it is about to be is durable when this returns.
     ///
     /// # Errors
     /// When it cannot be noted.
-    pub fn note_record(&self, store: &str, app: &str, name: &str, written: bool) -> Result<(), StateError> {
-        let path = self.last_record_path(store, app)?;
-        let mut last: LastRecord =
-            fs::read(&path).ok().and_then(|b| serde_json::from_slice(&b).ok()).unwrap_or_default();
-        if written {
-            last = LastRecord { written: Some(name.to_owned()), about: None };
-        } else {
-            last.about = Some(name.to_owned());
+    pub fn note_document(&self, store: &str, app: &str, name: &str, written: bool) -> Result<(), PathError> {
+        let folder = self.folder.join("stores").join(store).join("written");
+        private_folder(&folder)?;
+        let path = folder.join(file_name(app));
+        let mut file = OpenOptions::new().append(true).create(true).mode(0o600).open(&path).at(&path)?;
+        let mark = if written { '=' } else { '?' };
+        // One write, so that lines of commands at the same time do not mix.
+        file.write_all(format!("\n{mark}{name}\n").as_bytes()).at(&path)?;
+        if !written && name.starts_with("records/") {
+            file.sync_data().at(&path)?;
         }
-        Ok(write_whole(&path, &serde_json::to_vec(&last).unwrap_or_default())?)
+        Ok(())
     }
 
-    /// Whether the store has a record of this writer that this machine did not write: then the machine is a copy of
-    /// another one, or its state is older than the store, and it must not go on under the same writer id.
-    ///
-    /// # Errors
-    /// When the state cannot be read.
-    pub fn is_behind(&self, store: &str, app: &str, newest: Option<&str>) -> Result<bool, StateError> {
-        let path = self.last_record_path(store, app)?;
-        let last: LastRecord = fs::read(&path).ok().and_then(|b| serde_json::from_slice(&b).ok()).unwrap_or_default();
-        Ok(newest
-            .is_some_and(|newest| last.written.as_deref() != Some(newest) && last.about.as_deref() != Some(newest)))
+    /// The documents about an application that this machine wrote into a store.
+    pub fn written(&self, store: &str, app: &str) -> WrittenDocuments {
+        let path = self.folder.join("stores").join(store).join("written").join(file_name(app));
+        let mut written = WrittenDocuments::default();
+        for line in fs::read_to_string(path).unwrap_or_default().lines() {
+            if let Some(name) = line.strip_prefix('?') {
+                written.about.push(name.to_owned());
+            } else if let Some(name) = line.strip_prefix('=') {
+                written.durable.push(name.to_owned());
+            }
+        }
+        written.known = written.about.iter().chain(&written.durable).cloned().collect();
+        written
+    }
+
+    /// The applications that this machine wrote documents about.
+    pub fn written_apps(&self, store: &str) -> Vec<String> {
+        let folder = self.folder.join("stores").join(store).join("written");
+        let entries = fs::read_dir(folder).into_iter().flatten().flatten();
+        let mut apps: Vec<String> = entries.map(|entry| entry.file_name().to_string_lossy().into_owned()).collect();
+        apps.sort();
+        apps
     }
 
     /// Takes a new writer id, and forgets what it knew of a store: a writer reuses its own payload only.
@@ -265,7 +298,7 @@ impl State {
             return Ok(());
         }
         let path = self.folder.join("writer.json");
-        if self.folder.join("stores").join(store).join("last").exists() {
+        if self.folder.join("stores").join(store).join("written").exists() {
             let why = format!("this machine has written to the store already, as {}", self.writer);
             return Err(StateError::Damaged { path, why });
         }
@@ -482,16 +515,31 @@ mod tests {
     }
 
     #[test]
-    fn a_copy_of_a_machine_is_noticed() {
+    fn what_was_written_is_known_missed_and_ordered_by_the_writing() {
         let (_folder, state) = state();
-        let behind = |newest| state.is_behind("s", "quaybook", newest).unwrap();
-        assert!(!behind(None));
-        assert!(behind(Some("r1")), "a record in the store that was never written here");
-        state.note_record("s", "quaybook", "r1", false).unwrap();
-        assert!(!behind(Some("r1")), "it died between writing and noting");
-        state.note_record("s", "quaybook", "r1", true).unwrap();
-        assert!(!behind(Some("r1")));
-        assert!(behind(Some("r2")));
+        let names = ["records/q/w/2030-r1-x.json", "remarks/q/w/r1/m.json", "records/q/w/2026-r2-x.json"];
+        let there: BTreeSet<&str> = names.into_iter().collect();
+        assert!(!state.written("s", "q").knows(names[0]), "a record in the store that was never written here");
+        state.note_document("s", "q", names[0], false).unwrap();
+        assert!(state.written("s", "q").knows(names[0]), "it died between writing and noting");
+        assert_eq!(state.written("s", "q").newest_record(&there).as_deref(), Some(names[0]));
+        assert_eq!(state.written("s", "q").newest_record(&BTreeSet::new()), None, "it was never written");
+        state.note_document("s", "q", names[0], true).unwrap();
+        for name in &names[1..] {
+            state.note_document("s", "q", name, false).unwrap();
+            state.note_document("s", "q", name, true).unwrap();
+        }
+        let written = state.written("s", "q");
+        assert_eq!(written.newest_record(&there).as_deref(), Some(names[2]), "not the one with the latest time");
+        assert_eq!(written.missing(&there), Vec::<String>::new());
+        assert_eq!(written.missing(&[names[0]].into()), [names[2], names[1]]);
+        assert_eq!(
+            written.newest_record(&[names[0]].into()).as_deref(),
+            Some(names[2]),
+            "a link to what is gone shows"
+        );
+        assert_eq!(state.written_apps("s"), ["q"]);
+        assert!(!state.written("s", "other").knows(names[0]));
     }
 
     #[test]

@@ -1,9 +1,10 @@
 //! Am I protected? One answer an application, in the manner of monitoring plug-ins.
 
-use jiff::Timestamp;
+use gullet_store::{Store, StoreError};
+use jiff::{SignedDuration, Timestamp};
 use serde::Serialize;
 
-use crate::hold::NoteHead;
+use crate::hold::NoteStatus;
 use crate::logbook::{Logbook, Logged};
 use crate::outcome::Outcome;
 use crate::record::RemarkKind;
@@ -53,12 +54,80 @@ pub struct AppStatus {
     pub last_good: Option<RunMark>,
     /// The newest run of all.
     pub last: Option<RunMark>,
+    /// How old the newest good run may be, in seconds.
+    pub expected_within_s: i64,
     /// When the newest good run was last read back in full.
     pub verified: Option<Timestamp>,
     /// When a run of it was last proven to restore, by a drill.
     pub proven: Option<Timestamp>,
     /// What of it stays with other machinery: the part, and by which id. None of it is stored here.
     pub outside: Vec<(String, String)>,
+}
+
+/// How old the newest complete run may be at least before an application counts as unprotected.
+const EXPECTED_AT_LEAST: SignedDuration = SignedDuration::from_hours(48);
+/// So many runs are looked at for the usual time between them.
+const RUNS_LOOKED_AT: usize = 12;
+/// A time that is so far ahead is no inaccuracy of clocks.
+const AHEAD: SignedDuration = SignedDuration::from_mins(5);
+
+/// What status is told besides the logbook.
+#[derive(Clone, Debug, Default)]
+pub struct Circumstances {
+    /// The time.
+    pub now: Timestamp,
+    /// How old the newest complete run may be, where the definition says so.
+    pub expected_every: Option<SignedDuration>,
+    /// When a missing full verification is a warning.
+    pub verified_within: Option<SignedDuration>,
+    /// When a missing drill is a warning.
+    pub drilled_within: Option<SignedDuration>,
+    /// Payload files of the newest complete run that are not there, or have another length.
+    pub payload_gone: Vec<String>,
+}
+
+/// Payload files that a run stands on and that are not there, or have another length. None of them is read.
+///
+/// # Errors
+/// When the store cannot be asked.
+pub fn payload_gone(store: &Store, logged: &Logged) -> Result<Vec<String>, StoreError> {
+    let holdings = logged.holdings();
+    let wrote = holdings.wrote.into_iter().map(|file| (file.name, file.length));
+    let needs = holdings.needs.into_iter().map(|need| (need.name, need.length));
+    let mut gone = Vec::new();
+    for (name, length) in wrote.chain(needs) {
+        if store.location().length(&name)? != Some(length) {
+            gone.push(name);
+        }
+    }
+    Ok(gone)
+}
+
+/// How old the newest complete run may be: what the definition says, or twice the usual time between complete runs.
+fn expected_within(app: &str, book: &Logbook, said: Option<SignedDuration>) -> SignedDuration {
+    if let Some(said) = said {
+        return said;
+    }
+    let good: Vec<Timestamp> = book
+        .own_runs(app)
+        .rev()
+        .filter(|logged| logged.is_good())
+        .take(RUNS_LOOKED_AT)
+        .map(|l| l.record.started)
+        .collect();
+    let gaps = good.windows(2).map(|pair| pair[0].duration_since(pair[1]));
+    let mut gaps: Vec<SignedDuration> = gaps.filter(|gap| gap.is_positive()).collect();
+    gaps.sort();
+    let usual = gaps.get(gaps.len() / 2).copied().unwrap_or_default();
+    (usual * 2).max(EXPECTED_AT_LEAST)
+}
+
+fn age_words(age: SignedDuration) -> String {
+    match age.as_hours() {
+        hours @ 48.. => format!("{} days", hours / 24),
+        hours @ 1.. => format!("{hours} h"),
+        _ => format!("{} min", age.as_mins()),
+    }
 }
 
 /// A run, shortly.
@@ -79,6 +148,29 @@ impl From<&Logged> for RunMark {
 }
 
 impl AppStatus {
+    /// An application of which nothing can be told.
+    pub fn unknown(app: String, why: String) -> Self {
+        Self {
+            app,
+            level: Level::Unknown,
+            reasons: vec![why],
+            last_good: None,
+            last: None,
+            expected_within_s: 0,
+            verified: None,
+            proven: None,
+            outside: Vec::new(),
+        }
+    }
+
+    /// With one more reason, which is said first.
+    #[must_use]
+    pub fn with(mut self, level: Level, reason: String) -> Self {
+        self.level = self.level.max(level);
+        self.reasons.insert(0, reason);
+        self
+    }
+
     /// With what is to be said of a restore in place, where there is one.
     #[must_use]
     pub fn with_restore(mut self, journal: Option<&Journal>) -> Self {
@@ -106,20 +198,91 @@ fn outside_of(logged: &Logged) -> Vec<(String, String)> {
 
 /// What the last drill of any run found, where that is not that it restores.
 fn failed_drill(app: &str, book: &Logbook) -> Option<String> {
-    let of_app = book.runs.iter().filter(|logged| logged.record.app == app).flat_map(|logged| &logged.remarks);
+    let of_app = book.own_runs(app).flat_map(|logged| &logged.remarks);
     let last = of_app.filter(|remark| remark.what == RemarkKind::Drilled).max_by_key(|remark| remark.at)?;
     let text = last.text.strip_prefix("drill failed: ").unwrap_or(&last.text);
     (last.outcome != Outcome::Complete).then(|| text.to_owned())
 }
 
-/// How `app` stands by its logbook and its hold note.
-pub fn status(app: &str, book: &Logbook, hold: Option<&NoteHead>) -> AppStatus {
-    let (last, good) = (book.last(app), book.last_good(app));
-    let mut found: Vec<(Level, String)> = Vec::new();
-    if let Some(hold) = hold.filter(|hold| !hold.state.is_over() && !hold.entered.is_empty()) {
-        let level = if hold.why.is_some() { Level::Critical } else { Level::Ok };
-        found.push((level, format!("it is held {}", hold.describe())));
+/// What is to be said of the hold note.
+fn of_hold(hold: &NoteStatus) -> Option<(Level, String)> {
+    match hold {
+        NoteStatus::Nothing | NoteStatus::Over(_) => None,
+        NoteStatus::Unreadable => {
+            Some((Level::Critical, "its hold note cannot be read, so it may be held: `gullet release`".to_owned()))
+        }
+        NoteStatus::Forgotten(head) => {
+            let text = format!("it is held {}, and nobody is left who releases it: `gullet release`", head.describe());
+            Some((Level::Critical, text))
+        }
+        NoteStatus::Owned(head) => {
+            let level = match (&head.why, head.by_hand) {
+                (Some(_), _) => Level::Critical,
+                (None, true) => Level::Warning,
+                (None, false) => Level::Ok,
+            };
+            Some((level, format!("it is held {}", head.describe())))
+        }
     }
+}
+
+/// What is to be said of the age of the newest good run, and of what was proven of it.
+fn of_age(
+    good: &Logged,
+    proven: Option<Timestamp>,
+    within: SignedDuration,
+    about: &Circumstances,
+) -> Vec<(Level, String)> {
+    let mut found = Vec::new();
+    let age = about.now.duration_since(good.record.started);
+    if age < -AHEAD {
+        let text = format!(
+            "the last complete run is dated {}, which is in the future: its age is not known",
+            good.record.started
+        );
+        found.push((Level::Critical, text));
+    } else if age > within {
+        let text =
+            format!("the last complete run is {} old, and at most {} are expected", age_words(age), age_words(within));
+        found.push((Level::Critical, text));
+    }
+    let of_proof = [
+        ("the last complete run was not read back in full", good.verified(), about.verified_within),
+        ("no run was proven by a drill", proven, about.drilled_within),
+    ];
+    for (text, at, within) in of_proof {
+        let age = at.map(|at| about.now.duration_since(at));
+        match (age, within) {
+            (Some(age), _) if age < -AHEAD => {
+                found.push((Level::Warning, format!("{text} at a known time: it is noted for the future")));
+            }
+            (Some(age), Some(within)) if age > within => {
+                found.push((Level::Warning, format!("{text} for {}", age_words(age))));
+            }
+            (None, Some(_)) => found.push((Level::Warning, format!("{text} yet"))),
+            (None, None) => found.push((Level::Ok, format!("{text} yet"))),
+            _ => {}
+        }
+    }
+    if !about.payload_gone.is_empty() {
+        let (count, first) = (about.payload_gone.len(), &about.payload_gone[0]);
+        let text = format!("{count} of the payload files of the last complete run are missing or cut: {first}");
+        found.push((Level::Critical, text));
+    }
+    found
+}
+
+/// How `app` stands by its logbook, its hold note, and what else is known.
+pub fn status(app: &str, book: &Logbook, hold: &NoteStatus, about: &Circumstances) -> AppStatus {
+    let (last, good) = (book.last(app), book.last_good(app));
+    let proven = book.own_runs(app).filter_map(Logged::proven).max();
+    let within = expected_within(app, book, about.expected_every);
+    let mut found: Vec<(Level, String)> = Vec::new();
+    found.extend(of_hold(hold));
+    let hold = match hold {
+        NoteStatus::Owned(head) | NoteStatus::Forgotten(head) | NoteStatus::Over(head) => Some(head),
+        NoteStatus::Nothing | NoteStatus::Unreadable => None,
+    };
     match (last, good) {
         (None, _) => found.push((Level::Critical, "it has never been run".to_owned())),
         (Some(_), None) => found.push((Level::Critical, "it has no complete run".to_owned())),
@@ -149,16 +312,18 @@ pub fn status(app: &str, book: &Logbook, hold: Option<&NoteHead>) -> AppStatus {
             found.push((Level::Ok, "it is never held: its parts are not of one moment".to_owned()));
         }
     }
-    if let Some(good) = good
-        && good.verified().is_none()
-    {
-        found.push((Level::Ok, "its last complete run was not read back since it was made".to_owned()));
+    if let Some(good) = good {
+        found.extend(of_age(good, proven, within, about));
     }
     if let Some(why) = failed_drill(app, book) {
         found.push((Level::Critical, format!("the last drill failed: {why}")));
     }
-    for (name, _) in book.unreadable.iter().filter(|(name, _)| name.contains(&format!("/{app}/"))) {
+    let of_app = |name: &str| name.split('/').nth(1) == Some(app);
+    for (name, _) in book.unreadable.iter().filter(|(name, _)| of_app(name)) {
         found.push((Level::Critical, format!("{name} is damaged")));
+    }
+    for (name, why) in book.missing.iter().filter(|(name, _)| of_app(name)) {
+        found.push((Level::Critical, format!("{name} is missing, and {why}")));
     }
     found.sort_by_key(|(level, _)| std::cmp::Reverse(*level));
     AppStatus {
@@ -168,7 +333,8 @@ pub fn status(app: &str, book: &Logbook, hold: Option<&NoteHead>) -> AppStatus {
         last_good: good.map(RunMark::from),
         last: last.map(RunMark::from),
         verified: good.and_then(Logged::verified),
-        proven: book.runs.iter().filter(|logged| logged.record.app == app).filter_map(Logged::proven).max(),
+        proven,
+        expected_within_s: within.as_secs(),
         outside: good.map(outside_of).unwrap_or_default(),
     }
 }
@@ -176,7 +342,7 @@ pub fn status(app: &str, book: &Logbook, hold: Option<&NoteHead>) -> AppStatus {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::hold::NoteState;
+    use crate::hold::{NoteHead, NoteState};
     use crate::record::{HoldReport, Note, RECORD_VERSION, Record};
 
     fn run(outcome: Outcome, second: i64) -> Logged {
@@ -190,7 +356,7 @@ mod tests {
             title: None,
             writer: "w".to_owned(),
             store: "s".to_owned(),
-            store_json: gullet_store::Hash::of(b""),
+            store_json: None,
             writer_json: None,
             previous: None,
             started: at,
@@ -213,8 +379,14 @@ mod tests {
         Logged { name, in_store: true, record, remarks: Vec::new(), keys: Vec::new(), is_locked: false }
     }
 
+    /// An hour after the epoch, near which all runs of these tests are.
+    fn soon() -> Circumstances {
+        Circumstances { now: Timestamp::new(3600, 0).unwrap(), ..Circumstances::default() }
+    }
+
     fn level(runs: Vec<Logged>) -> (Level, String) {
-        let status = status("quaybook", &Logbook { runs, unreadable: Vec::new() }, None);
+        let book = Logbook { runs, ..Logbook::default() };
+        let status = status("quaybook", &book, &NoteStatus::Nothing, &soon());
         (status.level, status.reasons.join("; "))
     }
 
@@ -243,8 +415,66 @@ mod tests {
     }
 
     #[test]
-    fn a_hold_that_does_not_let_go_is_critical_and_one_by_hand_is_only_told() {
-        let book = Logbook { runs: vec![run(Outcome::Complete, 1)], unreadable: Vec::new() };
+    fn it_ages_by_what_is_usual_or_said_and_a_time_in_the_future_is_no_proof() {
+        const DAY: i64 = 86_400;
+        let runs =
+            || vec![run(Outcome::Complete, 0), run(Outcome::Complete, 7 * DAY), run(Outcome::Complete, 14 * DAY)];
+        let at = |runs: Vec<Logged>, day: i64, every: Option<i64>| {
+            let book = Logbook { runs, ..Logbook::default() };
+            let now = Timestamp::new(day * DAY + 60, 0).unwrap();
+            let expected_every = every.map(|days| SignedDuration::from_hours(24 * days));
+            let about = Circumstances { now, expected_every, ..Circumstances::default() };
+            status("quaybook", &book, &NoteStatus::Nothing, &about).level
+        };
+        assert_eq!(at(vec![run(Outcome::Complete, 0)], 1, None), Level::Ok);
+        assert_eq!(at(vec![run(Outcome::Complete, 0)], 2, None), Level::Critical, "two days, where nothing is usual");
+        assert_eq!((at(runs(), 27, None), at(runs(), 29, None)), (Level::Ok, Level::Critical), "twice a week");
+        assert_eq!((at(runs(), 15, Some(2)), at(runs(), 17, Some(2))), (Level::Ok, Level::Critical), "as it is said");
+        assert_eq!(at(runs(), 13, None), Level::Critical, "a run from tomorrow");
+    }
+
+    #[test]
+    fn what_was_never_verified_or_drilled_is_a_warning_where_that_is_wanted() {
+        let month = Some(SignedDuration::from_hours(720));
+        let of = |verified_within, drilled_within| {
+            let about = Circumstances { verified_within, drilled_within, ..soon() };
+            let book = Logbook { runs: vec![run(Outcome::Complete, 1)], ..Logbook::default() };
+            status("quaybook", &book, &NoteStatus::Nothing, &about).level
+        };
+        assert_eq!((of(None, None), of(month, None), of(None, month)), (Level::Ok, Level::Warning, Level::Warning));
+    }
+
+    #[test]
+    fn payload_or_documents_that_are_gone_are_critical() {
+        let book = |missing: &[&str]| Logbook {
+            runs: vec![run(Outcome::Complete, 1)],
+            missing: missing.iter().map(|name| ((*name).to_owned(), "a test".to_owned())).collect(),
+            ..Logbook::default()
+        };
+        let of = |book: &Logbook, gone: &[&str]| {
+            let payload_gone = gone.iter().map(|name| (*name).to_owned()).collect();
+            status("quaybook", book, &NoteStatus::Nothing, &Circumstances { payload_gone, ..soon() }).level
+        };
+        assert_eq!(of(&book(&[]), &[]), Level::Ok);
+        assert_eq!(of(&book(&[]), &["payload/w/r/000000.zst"]), Level::Critical);
+        assert_eq!(of(&book(&["records/quaybook/w/x"]), &[]), Level::Critical);
+        assert_eq!(of(&book(&["records/other/w/x"]), &[]), Level::Ok);
+    }
+
+    #[test]
+    fn another_machines_runs_never_stand_for_this_ones() {
+        let other = Logged {
+            record: Record { writer: "b".to_owned(), ..run(Outcome::Complete, 1).record },
+            ..run(Outcome::Complete, 1)
+        };
+        let book = Logbook { runs: vec![other], machine: Some("w".to_owned()), ..Logbook::default() };
+        let status = status("quaybook", &book, &NoteStatus::Nothing, &soon());
+        assert!(status.level == Level::Critical && status.last.is_none());
+    }
+
+    #[test]
+    fn a_hold_that_nobody_releases_is_critical_and_one_by_hand_is_a_warning() {
+        let book = Logbook { runs: vec![run(Outcome::Complete, 1)], ..Logbook::default() };
         let mut head = NoteHead {
             note: 1,
             state: NoteState::Held,
@@ -260,12 +490,17 @@ mod tests {
             by_hand: true,
             why: None,
         };
-        let held = status("quaybook", &book, Some(&head));
-        assert!(held.level == Level::Ok && held.reasons[0].contains("it is held by hand"), "{held:?}");
+        let of = |hold: NoteStatus| status("quaybook", &book, &hold, &soon());
+        let held = of(NoteStatus::Owned(head.clone()));
+        assert!(held.level == Level::Warning && held.reasons[0].contains("it is held by hand"), "{held:?}");
+        assert_eq!(of(NoteStatus::Forgotten(head.clone())).level, Level::Critical);
+        assert_eq!(of(NoteStatus::Unreadable).level, Level::Critical);
+        head.by_hand = false;
+        assert_eq!(of(NoteStatus::Owned(head.clone())).level, Level::Ok, "a run is going on");
         head.state = NoteState::Leaving;
         head.why = Some("the drawer is jammed".to_owned());
-        assert_eq!(status("quaybook", &book, Some(&head)).level, Level::Critical);
+        assert_eq!(of(NoteStatus::Owned(head.clone())).level, Level::Critical);
         head.state = NoteState::Left;
-        assert_eq!(status("quaybook", &book, Some(&head)).level, Level::Ok);
+        assert_eq!(of(NoteStatus::Over(head)).level, Level::Ok);
     }
 }

@@ -255,7 +255,7 @@ impl Sweeper<'_> {
                 return Err(SweepError::Unreadable { name: name.clone(), why: why.clone() });
             }
         }
-        self.refuse_if_a_copy(&book)?;
+        self.refuse_if_records_do_not_agree(&book)?;
         let needed = needed(&book);
         for writer in &writers {
             for object in self.store.location().list(&format!("payload/{writer}/"))? {
@@ -278,15 +278,21 @@ impl Sweeper<'_> {
         Ok(sweep)
     }
 
-    /// Another machine may be at work under the same id: then nothing is known of what it is about to stand on.
-    fn refuse_if_a_copy(&self, book: &Logbook) -> Result<(), SweepError> {
+    /// Another machine may be at work under the same id: then nothing is known of what it is about to stand on. And where a
+    /// record is gone, what it needs looks unneeded.
+    fn refuse_if_records_do_not_agree(&self, book: &Logbook) -> Result<(), SweepError> {
         let own = self.state.writer();
-        let mut newest: BTreeMap<&str, &str> = BTreeMap::new();
-        for logged in book.runs.iter().filter(|logged| logged.record.writer == own && logged.in_store) {
-            newest.insert(&logged.record.app, &logged.name);
+        let missing = book.missing.iter().find(|(name, _)| concerns(name, own));
+        if let Some((name, why)) = missing {
+            let why = format!("it is missing, and {why}");
+            return Err(SweepError::Unreadable { name: name.clone(), why });
         }
-        for (app, name) in newest {
-            if self.state.is_behind(&self.store.info().id, app, Some(name))? {
+        let id = &self.store.info().id;
+        let mut written: BTreeMap<&str, crate::state::WrittenDocuments> = BTreeMap::new();
+        for logged in book.runs.iter().filter(|logged| logged.record.writer == own && logged.in_store) {
+            let app = logged.record.app.as_str();
+            let written = written.entry(app).or_insert_with(|| self.state.written(id, app));
+            if !written.knows(&logged.name) {
                 let why = format!(
                     "the store has runs of `{app}` by this machine that it does not know: it is a copy, or \
                                    its state is older than the store. Run first, or rebuild the state"
@@ -336,7 +342,7 @@ impl Sweeper<'_> {
             }
         }
         for (keys, files) in groups {
-            let seal = Recipients::parse(&keys).unwrap_or_default();
+            let seal = recipients(&keys)?;
             let id = format!("sweep-{}", random_id(self.world.random, 10));
             let prefix = format!("payload/{}/{id}/", self.state.writer());
             let mut copier = FrameCopier::new(self.store, prefix, seal.clone());
@@ -437,6 +443,11 @@ fn keys_of(book: &Logbook, name: &str) -> Vec<String> {
     written(book).find(|(file, _)| file.name == name).map(|(_, logged)| logged.keys.clone()).unwrap_or_default()
 }
 
+/// Keys that a record names. What is no key must never mean "not encrypted".
+fn recipients(keys: &[String]) -> Result<Recipients, StoreError> {
+    Recipients::parse(keys).map_err(|error| StoreError::Seal(error.to_string()))
+}
+
 /// What came back of a state folder that was lost.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
 pub struct Rebuilt {
@@ -472,8 +483,11 @@ pub fn rebuild(
     let book = Logbook::read(store, None, None)?;
     for logged in book.runs.iter().filter(|logged| logged.record.writer == writer) {
         rebuilt.runs += 1;
-        // The last one of each application stays noted.
-        state.note_record(&id, &logged.record.app, &logged.name, true)?;
+        let app = &logged.record.app;
+        state.note_document(&id, app, &logged.name, true).map_err(StateError::Io)?;
+        for name in store.documents(&format!("remarks/{app}/{writer}/{}", logged.record.run))? {
+            state.note_document(&id, app, name.as_str(), true).map_err(StateError::Io)?;
+        }
         if !logged.is_locked && !logged.keys.is_empty() {
             rebuilt.documents += crate::sealed::keep_opened(store, logged, state);
         }
@@ -486,7 +500,7 @@ pub fn rebuild(
             break;
         }
         progress(number as u64, all);
-        let seal = Recipients::parse(&keys_of(&book, &object.name)).unwrap_or_default();
+        let seal = recipients(&keys_of(&book, &object.name))?;
         match cache.learn_of(store, &object.name, object.length, &seal) {
             Ok(chunks) => rebuilt.chunks += chunks,
             Err(StoreError::Locked { .. }) => rebuilt.locked += 1,

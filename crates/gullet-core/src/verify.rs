@@ -4,13 +4,13 @@
 //! everything is there. What was read is noted in the local state, so that a full verification that was stopped goes on
 //! where it was.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::sync::mpsc::channel;
 use std::sync::{Mutex, PoisonError};
 
 use gullet_store::listing::ListingReader;
-use gullet_store::{Damage, Hash, PayloadFile, PayloadReport, Store, StoreError, check_payload};
-use jiff::Timestamp;
+use gullet_store::{ChunkReader, Damage, Hash, PayloadFile, PayloadReport, Store, StoreError, check_payload};
+use jiff::{SignedDuration, Timestamp};
 use serde::{Deserialize, Serialize};
 
 use crate::logbook::{Logbook, Logged};
@@ -36,16 +36,35 @@ pub enum Depth {
     Share(f64),
 }
 
-/// When payload files were last read in full; kept in the local state.
+/// Which payload files were read in full, in which order; kept in the local state. A clock may be wrong, so what was read is
+/// counted, not timed.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 pub struct Proven {
-    /// When the full verification began that was stopped before its end.
+    /// How many readings there have been.
     #[serde(default)]
-    begun: Option<Timestamp>,
-    /// By the names of payload files.
+    readings: u64,
+    /// The full verification that was stopped before its end.
     #[serde(default)]
-    files: BTreeMap<String, Timestamp>,
+    open: Option<OpenVerification>,
+    /// Which reading was the last one, by the names of payload files.
+    #[serde(default)]
+    files: BTreeMap<String, u64>,
+    /// How many readings there had been when a run was last found to be wholly read, by the names of records.
+    #[serde(default)]
+    runs: BTreeMap<String, u64>,
 }
+
+/// A full verification that was stopped before its end.
+#[derive(Clone, Copy, Debug, PartialEq, Serialize, Deserialize)]
+struct OpenVerification {
+    /// How many readings there had been before.
+    after: u64,
+    /// When it began.
+    began: Timestamp,
+}
+
+/// A full verification that was stopped is gone on with for so long; a later one begins anew.
+const GOES_ON_WITHIN: SignedDuration = SignedDuration::from_hours(7 * 24);
 
 impl Proven {
     /// Reads what is known of a store; nothing when that cannot be read.
@@ -113,6 +132,8 @@ pub struct RunVerdict {
     pub thinned: bool,
     /// Whether all that it stands on has been read in full.
     pub read: bool,
+    /// Whether it is encrypted and no key at hand opens it, so that its stored bytes were proven and nothing else.
+    pub locked: bool,
     /// What is lost, part by part; empty when it is sound.
     pub lost: Vec<PartLoss>,
     /// Damaged payload files that it stands on.
@@ -186,6 +207,8 @@ impl Verification<'_> {
     ) -> Result<VerifyReport, StoreError> {
         let mut report = VerifyReport::default();
         report.damaged.extend(self.book.unreadable.iter().cloned());
+        let missing = self.book.missing.iter();
+        report.damaged.extend(missing.map(|(name, why)| (name.clone(), format!("it is missing, and {why}"))));
         if let Err(error) = crate::sweep::retired(self.store) {
             report.damaged.push(("retired".to_owned(), chain(&error)));
         }
@@ -207,23 +230,32 @@ impl Verification<'_> {
             report.stopped = true;
             return Ok(report);
         }
-        if self.depth == Depth::Full {
-            proven.begun = None;
-        }
         let names: BTreeSet<&str> = self.book.runs.iter().map(|logged| logged.name.as_str()).collect();
+        let mut walked = Walked::default();
         for logged in self.runs {
             let mut verdict = verdict(self.store, logged, &bad, &names);
-            let since = logged.verified();
+            if verdict.is_sound() && !verdict.thinned && self.depth == Depth::Full {
+                if world.stop.asked().is_some() {
+                    report.stopped = true;
+                    return Ok(report);
+                }
+                walked.walk(self.store, logged, &mut verdict);
+            }
             let holdings = logged.holdings();
             let mut all = holdings.wrote.iter().map(|f| &f.name).chain(holdings.needs.iter().map(|need| &need.name));
+            let since = proven.runs.get(&logged.name).copied().unwrap_or(0);
             verdict.read = match self.depth {
                 Depth::Quick => false,
                 Depth::Full => true,
-                Depth::Share(_) => {
-                    all.all(|name| proven.files.get(name).is_some_and(|at| since.is_none_or(|s| *at > s)))
-                }
+                Depth::Share(_) => all.all(|name| proven.files.get(name).is_some_and(|reading| *reading > since)),
             };
+            if verdict.read {
+                proven.runs.insert(logged.name.clone(), proven.readings);
+            }
             report.runs.push(verdict);
+        }
+        if self.depth == Depth::Full {
+            proven.open = None;
         }
         Ok(report)
     }
@@ -268,12 +300,15 @@ impl Verification<'_> {
         report: &mut VerifyReport,
         world: &World<'_>,
     ) -> Vec<Wanted<'w>> {
-        if self.afresh {
-            proven.begun = None;
-        }
-        let begun = *proven.begun.get_or_insert_with(|| world.clock.now());
+        let now = world.clock.now();
+        let goes_on = |open: &OpenVerification| {
+            let age = now.duration_since(open.began);
+            !self.afresh && !age.is_negative() && age <= GOES_ON_WITHIN
+        };
+        let anew = OpenVerification { after: proven.readings, began: now };
+        let open = *proven.open.insert(proven.open.filter(goes_on).unwrap_or(anew));
         let before = wanted.len();
-        wanted.retain(|file| proven.files.get(&file.name).is_none_or(|at| *at < begun));
+        wanted.retain(|file| proven.files.get(&file.name).is_none_or(|reading| *reading <= open.after));
         report.read_before = (before - wanted.len()) as u64;
         wanted
     }
@@ -297,7 +332,8 @@ impl Verification<'_> {
             report.locked += u64::from(checked.locked);
             progress(report.bytes, total);
             if checked.is_sound() {
-                proven.files.insert(name, world.clock.now());
+                proven.readings += 1;
+                proven.files.insert(name, proven.readings);
             } else {
                 proven.files.remove(&name);
                 bad.insert(name, checked);
@@ -414,6 +450,7 @@ fn verdict(
         app: record.app.clone(),
         thinned: logged.is_thinned(),
         read: false,
+        locked: logged.is_locked,
         lost: Vec::new(),
         payload: Vec::new(),
         problems: Vec::new(),
@@ -421,7 +458,7 @@ fn verdict(
     if let Some(previous) = record.previous.as_deref().filter(|previous| !names.contains(previous)) {
         verdict.problems.push(format!("the record before it is missing or unreadable: {previous}"));
     }
-    if logged.in_store && record.store_json != store.info_hash() {
+    if logged.in_store && record.store_json.is_some_and(|hash| hash != store.info_hash()) {
         verdict.problems.push("`store.json` is not the one that it was written with".to_owned());
     }
     if let Some(expected) = record.writer_json {
@@ -448,29 +485,103 @@ fn verdict(
     }
     for capture in record.captures.iter().filter(|capture| capture.is_captured()) {
         let Some(listing) = &capture.listing else { continue };
-        let mut loss = PartLoss { part: capture.part.clone(), ..PartLoss::default() };
-        let walked = ListingReader::new(&mut chunks).for_each(&listing.root, |entry, chunks| {
-            // A chunk in a damaged file may lie in a sound one too; what can be got is not lost.
-            let mut is_gone = false;
-            let read = entry.each_chunk(chunks, |id, chunks| {
-                let place = chunks.place(id);
-                is_gone |= place.is_none_or(|place| bad.contains_key(&place.payload) && lost.contains(id));
-                Ok::<_, StoreError>(())
-            });
-            if is_gone || read.is_err() {
-                loss.count += 1;
-                if loss.paths.len() < NAMED {
-                    loss.paths.push(entry.path.to_string());
-                }
-            }
-            Ok::<_, StoreError>(())
+        // A chunk in a damaged file may lie in a sound one too; what can be got is not lost.
+        let loss = part_loss(&capture.part, &listing.root, &mut chunks, &mut |chunks, id| {
+            chunks.places(id).iter().any(|place| !(bad.contains_key(&place.payload) && lost.contains(id)))
         });
-        loss.listing = walked.err().map(|error| chain(&error));
         if loss.count > 0 || loss.listing.is_some() {
             verdict.lost.push(loss);
         }
     }
     verdict
+}
+
+/// Proves that what captures consist of can be put together from chunks that are there. Most runs have most listings in common.
+#[derive(Default)]
+struct Walked {
+    /// Listings that were walked and found whole, each with the payload that it was looked for in.
+    whole: HashSet<(Hash, Hash)>,
+}
+
+impl Walked {
+    fn walk(&mut self, store: &Store, logged: &Logged, verdict: &mut RunVerdict) {
+        if logged.is_locked {
+            return;
+        }
+        let holdings = logged.holdings();
+        let captures = || logged.record.captures.iter().filter(|capture| capture.is_captured());
+        let of_holdings = Hash::of(&serde_json::to_vec(&holdings).unwrap_or_default());
+        let is_known = |root: &Hash| self.whole.contains(&(*root, of_holdings));
+        if captures().filter_map(|capture| capture.listing.as_ref()).all(|listing| is_known(&listing.root)) {
+            return;
+        }
+        let (mut chunks, failed) = store.chunks_that_can_be_read(&holdings);
+        if failed.iter().any(|(_, error)| matches!(error, StoreError::Locked { .. })) {
+            verdict.locked = true;
+            return;
+        }
+        verdict.problems.extend(failed.iter().map(|(name, error)| format!("{name}: {}", chain(error))));
+        let named = NamedFrames::of(&holdings);
+        for capture in captures() {
+            let Some(listing) = &capture.listing else { continue };
+            let loss = part_loss(&capture.part, &listing.root, &mut chunks, &mut |chunks, id| {
+                chunks.places(id).iter().any(|place| named.has(place))
+            });
+            if loss.count > 0 || loss.listing.is_some() {
+                verdict.lost.push(loss);
+            } else {
+                self.whole.insert((listing.root, of_holdings));
+            }
+        }
+    }
+}
+
+/// The frames that a run names: what lies in others may be removed, for no record says that it is needed.
+struct NamedFrames<'h> {
+    wrote: HashSet<&'h str>,
+    needs: HashMap<&'h str, Vec<[u32; 2]>>,
+}
+
+impl<'h> NamedFrames<'h> {
+    fn of(holdings: &'h gullet_store::Holdings) -> Self {
+        let mut needs: HashMap<&str, Vec<[u32; 2]>> = HashMap::new();
+        for need in &holdings.needs {
+            needs.entry(&need.name).or_default().extend(&need.frames);
+        }
+        Self { wrote: holdings.wrote.iter().map(|file| file.name.as_str()).collect(), needs }
+    }
+
+    fn has(&self, place: &gullet_store::Place) -> bool {
+        let within =
+            |ranges: &Vec<[u32; 2]>| ranges.iter().any(|[first, last]| (*first..=*last).contains(&place.frame));
+        self.wrote.contains(place.payload.as_str()) || self.needs.get(place.payload.as_str()).is_some_and(within)
+    }
+}
+
+/// What is lost of one part: every path of which a chunk is not `there`.
+fn part_loss(
+    part: &str,
+    root: &Hash,
+    chunks: &mut ChunkReader,
+    there: &mut dyn FnMut(&mut ChunkReader, &Hash) -> bool,
+) -> PartLoss {
+    let mut loss = PartLoss { part: part.to_owned(), ..PartLoss::default() };
+    let walked = ListingReader::new(chunks).for_each(root, |entry, chunks| {
+        let mut is_gone = false;
+        let read = entry.each_chunk(chunks, |id, chunks| {
+            is_gone |= !there(chunks, id);
+            Ok::<_, StoreError>(())
+        });
+        if is_gone || read.is_err() {
+            loss.count += 1;
+            if loss.paths.len() < NAMED {
+                loss.paths.push(entry.path.to_string());
+            }
+        }
+        Ok::<_, StoreError>(())
+    });
+    loss.listing = walked.err().map(|error| chain(&error));
+    loss
 }
 
 /// Adds a remark with the result to every run that was verified in full, or is damaged.
@@ -487,7 +598,12 @@ pub fn remark(
     let pairs = runs.iter().zip(&report.runs).filter(|(logged, _)| logged.in_store);
     for (logged, verdict) in pairs.filter(|(_, verdict)| !verdict.thinned && (verdict.read || !verdict.is_sound())) {
         let (what, outcome, text) = if verdict.is_sound() {
-            (RemarkKind::Verified, Outcome::Complete, "everything was read back and is sound".to_owned())
+            let text = if verdict.locked {
+                "every stored byte was read back and is intact; it was not opened, for no key was at hand"
+            } else {
+                "every stored byte was read back, and every path of every part can be restored from it"
+            };
+            (RemarkKind::Verified, Outcome::Complete, text.to_owned())
         } else {
             let parts: Vec<&str> = verdict.lost.iter().map(|loss| loss.part.as_str()).collect();
             let what = [parts.join(", "), verdict.problems.join("; "), verdict.payload.join(", ")];

@@ -60,6 +60,11 @@ struct Small {
 
 /// A store with two runs of a few files, a remark and a retired writer.
 fn small(sealed: bool) -> Small {
+    small_with(sealed, |_| {})
+}
+
+/// The same, where the record of the second run was changed before it was written.
+fn small_with(sealed: bool, change: impl Fn(&mut Record)) -> Small {
     let memory = Memory::default();
     let (file, public) = new_identity("today", None).unwrap();
     let keys = if sealed { Recipients::parse(&[public]).unwrap() } else { Recipients::default() };
@@ -111,14 +116,14 @@ fn small(sealed: bool) -> Small {
             warnings: Vec::new(),
             left_out: Vec::new(),
         };
-        let record = Record {
+        let mut record = Record {
             record: RECORD_VERSION,
             run: RunId::from(run),
             app: "desk".to_owned(),
             title: Some("Skerry Line booking desk".to_owned()),
             writer: "w".to_owned(),
             store: "s".to_owned(),
-            store_json: store.info_hash(),
+            store_json: Some(store.info_hash()),
             writer_json: Some(writer_json),
             previous: previous.clone(),
             started: Still.now(),
@@ -137,6 +142,9 @@ fn small(sealed: bool) -> Small {
             holdings,
             sealed: None,
         };
+        if run == "two" {
+            change(&mut record);
+        }
         let bytes = record.document(&keys).unwrap();
         let name = store.add_document("records/desk/w", &record.stem(), &bytes).unwrap();
         previous = Some(name.to_string());
@@ -206,6 +214,21 @@ fn flips(sealed: bool, masks: &[u8]) -> u64 {
     }
     assert!(small.is_sound());
     tried
+}
+
+#[test]
+fn a_run_that_cannot_be_put_together_is_damaged_though_every_stored_byte_is_what_was_stored() {
+    for sealed in [false, true] {
+        assert!(small(sealed).is_sound());
+        let without_needs = small_with(sealed, |record| record.holdings.needs.clear());
+        assert!(!without_needs.is_sound(), "what it needs is in no payload that it names");
+        let other_frames = small_with(sealed, |record| record.holdings.needs[0].frames = vec![[7, 7]]);
+        assert!(!other_frames.is_sound(), "what it needs is there and not named, so a sweep may remove it");
+        let no_listing = small_with(sealed, |record| {
+            record.captures[0].listing.as_mut().unwrap().root = gullet_store::Hash::of(b"nowhere");
+        });
+        assert!(!no_listing.is_sound());
+    }
 }
 
 #[test]

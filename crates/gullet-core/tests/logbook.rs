@@ -35,7 +35,7 @@ impl Book {
             title: None,
             writer: "w".to_owned(),
             store: "s".to_owned(),
-            store_json: Hash::of(b""),
+            store_json: None,
             writer_json: None,
             previous: None,
             started,
@@ -62,20 +62,13 @@ impl Book {
         let (run_id, at_time) = (RunId::from(run), at.parse().unwrap());
         let remark = Remark::new(&run_id, record, at_time, what, outcome, "said later".to_owned());
         let bytes = serde_json::to_vec(&remark).unwrap();
-        self.store
-            .add_document(
-                &format!("remarks/quaybook/w/{run}"),
-                &format!("{at}-{}", what.word()).replace(':', ""),
-                &bytes,
-            )
-            .unwrap();
+        self.store.add_document(&format!("remarks/quaybook/w/{run}"), &remark.stem(), &bytes).unwrap();
     }
 
     /// A remark with more in it than an outcome.
     fn say(&self, remark: &Remark) {
-        let stem = format!("{}-{}", remark.at, remark.what.word()).replace(':', "");
         let bytes = serde_json::to_vec(remark).unwrap();
-        self.store.add_document(&format!("remarks/quaybook/w/{}", remark.run), &stem, &bytes).unwrap();
+        self.store.add_document(&format!("remarks/quaybook/w/{}", remark.run), &remark.stem(), &bytes).unwrap();
     }
 
     fn logged(&self, run: &str) -> Logged {
@@ -92,8 +85,12 @@ impl Book {
 
     fn find(&self, text: &str) -> Result<String, FindError> {
         let spec: RunSpec = text.parse()?;
-        self.read().find(&spec, &TimeZone::UTC).map(|logged| logged.record.run.to_string())
+        self.read().find(&spec, &TimeZone::UTC, now()).map(|logged| logged.record.run.to_string())
     }
+}
+
+fn now() -> Timestamp {
+    "2026-11-05T12:00:00Z".parse().unwrap()
 }
 
 fn three() -> Book {
@@ -113,7 +110,12 @@ fn runs_are_found_by_id_beginning_day_and_as_the_latest() {
     assert!(matches!(book.find("aa"), Err(FindError::Several { found, .. }) if found == ["aa11", "aa22"]));
     assert!(matches!(book.find("zz"), Err(FindError::None { known, .. }) if known[0] == "cc44"));
     assert_eq!(book.find("quaybook@latest").unwrap(), "aa22", "a failed run never is");
-    assert_eq!(book.find("quaybook@2026-11-03").unwrap(), "bb33", "a day names any run");
+    assert_eq!(book.find("quaybook@2026-11-03").unwrap(), "aa22", "the newest complete one of that day or before");
+    assert_eq!(book.find("quaybook@yesterday").unwrap(), "aa22");
+    assert_eq!(book.find("quaybook@2026-11-02T01:30").unwrap(), "aa22");
+    assert_eq!(book.find("quaybook@2026-11-02T01").unwrap(), "aa11", "not the newest of that day");
+    let none = book.find("quaybook@2026-10-31").unwrap_err();
+    assert!(matches!(&none, FindError::None { known, .. } if known[0] == "bb33"), "of that application only: {none:?}");
     assert!(matches!(book.find("nothing@latest"), Err(FindError::NoGood { .. })));
 }
 
@@ -121,11 +123,14 @@ fn runs_are_found_by_id_beginning_day_and_as_the_latest() {
 fn a_day_is_one_of_the_zone_that_is_asked_in() {
     let book = three().read();
     let spec: RunSpec = "quaybook@2026-11-02".parse().unwrap();
-    let found = |zone: &str| book.find(&spec, &TimeZone::get(zone).unwrap()).unwrap().record.run.to_string();
+    let found = |zone: &str| book.find(&spec, &TimeZone::get(zone).unwrap(), now()).unwrap().record.run.to_string();
     assert_eq!(found("UTC"), "aa22");
     // Half past eleven at night in UTC is the next day in Lisbon's summer, not in its winter.
     let azores: RunSpec = "quaybook@2026-11-01".parse().unwrap();
-    assert_eq!(book.find(&azores, &TimeZone::get("Atlantic/Azores").unwrap()).unwrap().record.run.as_str(), "aa11");
+    assert_eq!(
+        book.find(&azores, &TimeZone::get("Atlantic/Azores").unwrap(), now()).unwrap().record.run.as_str(),
+        "aa11"
+    );
     assert_eq!(found("Asia/Tokyo"), "aa22");
 }
 

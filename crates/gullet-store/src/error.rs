@@ -74,6 +74,14 @@ pub enum StoreError {
         /// The object's name in the store.
         name: String,
     },
+    /// The place is not the one that was opened.
+    #[error(
+        "the folder at `{place}` is not the one that was opened: it is not there, or something else was mounted or put there"
+    )]
+    Moved {
+        /// The location, as it describes itself.
+        place: String,
+    },
     /// A chunk is larger than a frame may be.
     #[error("a chunk of {length} bytes is larger than a frame may be")]
     TooLarge {

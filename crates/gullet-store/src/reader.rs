@@ -124,9 +124,18 @@ impl ChunkReader {
     /// Where a chunk lies, if one of the files holds it.
     pub fn place(&mut self, id: &Hash) -> Option<Place> {
         let pointer = *self.pointers(id).first()?;
+        Some(self.place_of(pointer))
+    }
+
+    /// Everywhere that a chunk lies.
+    pub fn places(&mut self, id: &Hash) -> Vec<Place> {
+        self.pointers(id).into_iter().map(|pointer| self.place_of(pointer)).collect()
+    }
+
+    fn place_of(&self, pointer: Pointer) -> Place {
         let spot = self.spot(pointer);
         let payload = self.known.files[pointer.1 as usize].name.clone();
-        Some(Place { payload, frame: spot.frame, offset: spot.offset, length: spot.length })
+        Place { payload, frame: spot.frame, offset: spot.offset, length: spot.length }
     }
 
     /// Stored bytes read so far.

@@ -65,6 +65,7 @@ impl Store {
         if !location.list("")?.is_empty() {
             return Err(StoreError::NotEmpty { place: location.describe() });
         }
+        location.prepare()?;
         let info = StoreInfo { format: FORMAT, id, created, keys: keys.texts() };
         let mut bytes = serde_json::to_vec_pretty(&info)
             .map_err(|error| StoreError::Damaged { name: STORE_FILE.to_owned(), what: error.to_string() })?;
@@ -120,6 +121,19 @@ impl Store {
     /// Where the store lies.
     pub fn location(&self) -> &Arc<dyn Location> {
         &self.location
+    }
+
+    /// Proves that the place is still the one that was opened, and has this store in it.
+    ///
+    /// # Errors
+    /// [`StoreError::Moved`] when it does not.
+    pub fn confirm(&self) -> Result<(), StoreError> {
+        self.location.confirm()?;
+        match self.location.read(STORE_FILE) {
+            Ok(bytes) if Hash::of(&bytes) == self.info_hash => Ok(()),
+            Ok(_) | Err(StoreError::Missing { .. }) => Err(StoreError::Moved { place: self.location.describe() }),
+            Err(error) => Err(error),
+        }
     }
 
     /// Registers a writer unless it is registered already; gives the hash of its registration.

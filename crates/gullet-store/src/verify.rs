@@ -100,8 +100,8 @@ pub fn check_payload(
     let opened = opened.and_then(|mut payload| Ok((payload.contents()?, payload)));
     let (toc, mut payload) = match opened {
         Ok(opened) => opened,
-        // Sealed for somebody else: the stored bytes are proven, and that is all that can be.
-        Err(StoreError::Locked { .. }) if identities.is_empty() && report.damage.is_empty() => {
+        // Encrypted for somebody else, whatever keys were given: the stored bytes are proven, and that is all that can be.
+        Err(StoreError::Locked { .. }) if report.damage.is_empty() => {
             report.locked = true;
             return Ok(report);
         }
@@ -188,11 +188,16 @@ mod tests {
         let mut deposit = Deposit::new(Arc::new(memory.clone()), &mut cache, "w", "r", &options).unwrap();
         deposit.put(b"a boarding list").unwrap();
         let file = deposit.finish().unwrap().holdings.wrote.remove(0);
-        let none = Identities::default();
-        let check = || check_payload(&memory, &none, &file.name, Some(&file), &|| false).unwrap();
-        assert!(check().is_sound() && check().locked && check().chunks == 0);
+        let others = crate::seal::new_identity("today", None).unwrap().0;
+        let all = [Identities::default(), Identities::read(&others, &|| None).unwrap()];
+        let check = |keys| check_payload(&memory, keys, &file.name, Some(&file), &|| false).unwrap();
+        for keys in &all {
+            assert!(check(keys).is_sound() && check(keys).locked && check(keys).chunks == 0);
+        }
         memory.tamper(&file.name, |bytes| bytes[30] ^= 1);
-        assert!(!check().is_sound(), "damage is not taken for a missing key");
+        for keys in &all {
+            assert!(!check(keys).is_sound(), "damage is not taken for a missing key");
+        }
     }
 
     fn flips(seal: Recipients, identities: &Identities) {

@@ -113,12 +113,22 @@ impl From<FindError> for CommandError {
         match error {
             FindError::None { ref known, .. } => Self::new(Exit::Usage, &error).known("the newest are", known),
             FindError::Several { ref found, .. } => Self::new(Exit::Usage, &error).known("they are", found),
-            FindError::NoGood { .. } => {
-                Self::new(Exit::Usage, &error).hint("`gullet runs` shows all runs; name one by its id")
+            FindError::NoGood { ref app, ref elsewhere } => {
+                let error = Self::new(Exit::Usage, &error).hint("`gullet runs` shows all runs; name one by its id");
+                elsewhere.iter().fold(error, |error, machine| error.hint(of_machine(app, machine)))
             }
+            FindError::Machines { ref app, ref machines } => machines
+                .iter()
+                .fold(Self::new(Exit::Usage, &error), |error, machine| error.hint(of_machine(app, machine))),
             FindError::Form(_) => Self::new(Exit::Usage, &error),
         }
     }
+}
+
+/// How the newest run of another machine is named.
+fn of_machine(app: &str, (machine, host): &gullet_core::logbook::MachineName) -> String {
+    let host = if host.is_empty() { "a machine whose name is encrypted" } else { host.as_str() };
+    format!("that of {}: {machine}:{app}@latest", crate::text::harmless(host))
 }
 
 impl From<RestoreError> for CommandError {

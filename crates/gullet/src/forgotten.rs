@@ -50,8 +50,12 @@ pub fn settle(ui: &mut Ui, loaded: &Loaded, state: &State, outside: &Outside) ->
         // A run that is going on has the lock, and its log is open rightly.
         let Ok(lock) = state.lock(&app, "looking for runs that died") else { continue };
         let spec = loaded.definition.store_of(&app);
-        let store = spec.and_then(|(_, spec)| open::store_at(spec.location.as_ref()).ok());
-        let keys = spec.and_then(|(_, spec)| gullet_store::Recipients::parse(&spec.seal_for).ok()).unwrap_or_default();
+        // Where the store is not the one that is meant, or the keys are none, the record waits.
+        let keys = spec.map(|(_, spec)| gullet_store::Recipients::parse(&spec.seal_for));
+        let store = spec
+            .and_then(|(_, spec)| open::store_of(spec, state).ok())
+            .filter(|store| matches!(&keys, Some(Ok(keys)) if keys.is_empty() != store.is_sealed()));
+        let keys = keys.and_then(Result::ok).unwrap_or_default();
         for run in recover(&app, state, store.as_ref(), &keys, world, &lock) {
             ui.warning(&format!("run {run} of `{app}` died before its end; it is recorded as interrupted"));
         }

@@ -3,10 +3,11 @@
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use gullet_core::definition::{self, Loaded};
-use gullet_core::logbook::{FindError, Logbook, Logged, RunSpec};
+use gullet_core::definition::{self, Loaded, StoreSpec};
+use gullet_core::logbook::{FindError, Logbook, Logged, RunSpec, Which};
 use gullet_core::state::State;
 use gullet_store::{Folder, Identities, Store};
+use jiff::Timestamp;
 use jiff::tz::TimeZone;
 
 use crate::cli::Global;
@@ -78,6 +79,23 @@ pub fn store_at(folder: &Path) -> Result<Store, CommandError> {
     Ok(Store::open(Arc::new(Folder::new(folder)))?)
 }
 
+/// Opens a store of the definition: where it must be, and the one that was there before.
+pub fn store_of(spec: &StoreSpec, state: &State) -> Result<Store, CommandError> {
+    must_be_mounted(spec)?;
+    let store = store_at(spec.location.as_ref())?;
+    state.recognise_store(&store.location().describe(), &store.info().id)?;
+    Ok(store)
+}
+
+/// Refuses a store whose folder must be a mount point and is none.
+pub fn must_be_mounted(spec: &StoreSpec) -> Result<(), CommandError> {
+    if !spec.mounted || gullet_core::preflight::is_mount_point(spec.location.as_ref()) {
+        return Ok(());
+    }
+    let text = format!("`{}` is not a mount point, and the definition says `mounted = true`", spec.location);
+    Err(CommandError::text(Exit::Refused, text).hint("mount it; nothing was written to the disk below it"))
+}
+
 /// Where a reading command reads: the stores of the definition, or one that is named.
 pub struct Reading {
     /// The stores, each with its logbook.
@@ -134,17 +152,28 @@ impl Reading {
         for (name, why) in self.stores.iter().flat_map(|(_, book)| &book.unreadable) {
             ui.warning(&format!("{name} cannot be read: {why}"));
         }
+        for (name, why) in self.stores.iter().flat_map(|(_, book)| &book.missing) {
+            ui.warning(&format!("{name} is missing, and {why}"));
+        }
         self
     }
 
-    /// Finds a run in any of the stores.
-    pub fn find(&self, text: &str) -> Result<(&Store, &Logbook, &Logged), CommandError> {
+    /// Finds a run in any of the stores; says which one a moment leads to.
+    pub fn find(&self, ui: &mut Ui, text: &str) -> Result<(&Store, &Logbook, &Logged), CommandError> {
         let spec: RunSpec = text.parse()?;
+        let zone = TimeZone::system();
         let mut last: Option<FindError> = None;
         for (store, book) in &self.stores {
-            match book.find(&spec, &TimeZone::system()) {
-                Ok(logged) => return Ok((store, book, logged)),
-                Err(error @ FindError::Several { .. }) => return Err(error.into()),
+            match book.find(&spec, &zone, Timestamp::now()) {
+                Ok(logged) => {
+                    if let Which::Before(..) = spec.which {
+                        let zone = zone.iana_name().unwrap_or("the system's zone");
+                        let (run, began) = (&logged.record.run, crate::text::time(logged.record.started));
+                        ui.tell(crate::text::harmless(&format!("{text} ({zone}) is run {run}, which began {began}")));
+                    }
+                    return Ok((store, book, logged));
+                }
+                Err(error @ (FindError::Several { .. } | FindError::Machines { .. })) => return Err(error.into()),
                 Err(error) => last = last.or(Some(error)),
             }
         }
@@ -152,16 +181,29 @@ impl Reading {
     }
 
     /// The same, where the name of an application may stand for its newest complete run.
-    pub fn run_of(&self, text: &str) -> Result<(&Store, &Logbook, &Logged), CommandError> {
-        let is_app = self.stores.iter().any(|(_, book)| book.runs.iter().any(|logged| logged.record.app == text));
-        if is_app { self.find(&format!("{text}@latest")) } else { self.find(text) }
+    pub fn run_of(&self, ui: &mut Ui, text: &str) -> Result<(&Store, &Logbook, &Logged), CommandError> {
+        let app = text.rsplit_once(':').map_or(text, |(_, app)| app);
+        let is_app = self.stores.iter().any(|(_, book)| book.runs.iter().any(|logged| logged.record.app == app));
+        if is_app { self.find(ui, &format!("{text}@latest")) } else { self.find(ui, text) }
     }
 
     /// All runs of all stores, oldest first.
     pub fn runs(&self) -> Vec<&Logged> {
+        // Each book is in order already; those of several stores are put together by time.
         let mut runs: Vec<&Logged> = self.stores.iter().flat_map(|(_, book)| &book.runs).collect();
-        runs.sort_by_key(|logged| logged.record.started);
+        if self.stores.len() > 1 {
+            runs.sort_by_key(|logged| logged.record.started);
+        }
         runs
+    }
+}
+
+impl Reading {
+    /// The runs of the machine that reads, oldest first; of all machines where it has no state folder.
+    pub fn own_runs(&self) -> Vec<&Logged> {
+        let own: Vec<&str> = self.stores.iter().filter_map(|(_, book)| book.machine.as_deref()).collect();
+        let is_own = |logged: &&Logged| own.is_empty() || own.contains(&logged.record.writer.as_str());
+        self.runs().into_iter().filter(is_own).collect()
     }
 }
 

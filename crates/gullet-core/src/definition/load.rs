@@ -132,8 +132,8 @@ fn matching(from: &Path, pattern: &str) -> Result<Vec<PathBuf>, String> {
     Ok(found)
 }
 
-/// Adds an included file's stores and applications. Places keep the first, so the later one is named by its file.
-fn join(into: &mut Definition, from: Definition, file: &Path, flaws: &mut Vec<Flaw>) {
+/// Adds an included file's stores, applications and groups. Places keep the first, so the later one is named by its file.
+fn join(into: &mut Definition, mut from: Definition, file: &Path, flaws: &mut Vec<Flaw>) {
     let mut twice = |what: &str, name: &str| {
         let source = Source { path: file.to_path_buf(), text: fs::read_to_string(file).unwrap_or_default() };
         let header = format!("{what}.{name}");
@@ -151,11 +151,15 @@ fn join(into: &mut Definition, from: Definition, file: &Path, flaws: &mut Vec<Fl
             }
         }
     }
-    take(&mut into.store, from.store, |name| twice("store", name));
-    take(&mut into.app, from.app, |name| twice("app", name));
-    if from.state.is_some() || !from.include.is_empty() {
+    take(&mut into.store, std::mem::take(&mut from.store), |name| twice("store", name));
+    take(&mut into.app, std::mem::take(&mut from.app), |name| twice("app", name));
+    take(&mut into.group, std::mem::take(&mut from.group), |name| twice("group", name));
+    // Whatever is added to a definition must be joined, or refused here: the pattern names every key.
+    let Definition { include, state, store: _, app: _, group: _, status } = from;
+    if state.is_some() || !include.is_empty() || status.is_some() {
         let source = Source { path: file.to_path_buf(), text: fs::read_to_string(file).unwrap_or_default() };
-        let message = "an included file holds stores and applications only, no `state` and no `include`".to_owned();
+        let message = "an included file holds stores, applications and groups only, no `state`, `status` and `include`"
+            .to_owned();
         flaws.push(Flaw::at(&source, 0..0, message, None));
     }
 }

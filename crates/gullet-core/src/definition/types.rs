@@ -46,6 +46,21 @@ pub struct Definition {
     /// Applications that belong together.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub group: BTreeMap<String, GroupSpec>,
+    /// What `gullet status` warns of.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub status: Option<StatusSpec>,
+}
+
+/// What `gullet status` warns of.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[schemars(title = "the limits of status", deny_unknown_fields)]
+pub struct StatusSpec {
+    /// Warn when the last complete run was not read back in full for so long, or never was; without it that is only said.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub verified_within: Option<Span>,
+    /// Warn when no run was proven by a drill for so long, or never was; without it that is only said.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub drilled_within: Option<Span>,
 }
 
 /// Applications that belong together: entered in order, captured while all are held, released in reverse.
@@ -133,6 +148,10 @@ pub struct App {
     /// How it is proven that a run restores.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub drill: Option<DrillSpec>,
+    /// How old the last complete run may be before `gullet status` calls the application unprotected. By default twice the usual
+    /// time between its complete runs, and two days at least.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub expected_every: Option<Span>,
     /// When to run.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub schedule: Option<Later>,

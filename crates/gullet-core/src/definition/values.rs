@@ -17,6 +17,9 @@ pub struct Span(pub Duration);
 const UNITS: [(&str, u64); 6] =
     [("ms", 1), ("s", 1000), ("m", 60_000), ("h", 3_600_000), ("d", 86_400_000), ("w", 604_800_000)];
 
+/// A span of time is at most so long, in milliseconds: 36,500 days, so that added to any time it gives a time.
+const LONGEST_MS: u64 = 36_500 * 86_400_000;
+
 impl FromStr for Span {
     type Err = String;
 
@@ -36,6 +39,9 @@ impl FromStr for Span {
             let (_, size) = UNITS.iter().find(|(name, _)| *name == unit).ok_or_else(wrong)?;
             total = number.checked_mul(*size).and_then(|ms| total.checked_add(ms)).ok_or_else(wrong)?;
             rest = after;
+        }
+        if total > LONGEST_MS {
+            return Err(format!("`{text}` is too long a span of time; at most \"36500d\" can be said"));
         }
         Ok(Self(Duration::from_millis(total)))
     }

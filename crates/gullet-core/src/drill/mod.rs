@@ -138,7 +138,7 @@ pub struct DrillReport {
 /// # Errors
 /// When there is none.
 pub fn pick<'b>(book: &'b Logbook, app: &str, pick: Pick, random: &dyn Random) -> Result<&'b Logged, DrillError> {
-    let good: Vec<&Logged> = book.runs.iter().filter(|logged| logged.record.app == app && logged.is_good()).collect();
+    let good: Vec<&Logged> = book.own_runs(app).filter(|logged| logged.is_good()).collect();
     let at = match pick {
         Pick::Newest => good.len().saturating_sub(1),
         Pick::Random => {

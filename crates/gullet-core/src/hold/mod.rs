@@ -16,7 +16,7 @@ mod remote;
 mod session;
 
 pub use keeper::Keeper;
-pub use note::{Note, NoteError, NoteHead, NoteState, Stuck};
+pub use note::{Note, NoteError, NoteHead, NoteState, NoteStatus, Stuck};
 pub use protocol::{Answer, Op, Order};
 pub(crate) use remote::notes_folder;
 pub use remote::{GuardError, Guarded};

@@ -124,6 +124,21 @@ pub enum Stuck {
     Nothing,
 }
 
+/// What a note says, looked at without taking it over.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum NoteStatus {
+    /// There is none.
+    Nothing,
+    /// A living process owns it.
+    Owned(NoteHead),
+    /// Nobody owns it, and something is held, or may be.
+    Forgotten(NoteHead),
+    /// What was held is released.
+    Over(NoteHead),
+    /// It is there and cannot be read, so something may be held.
+    Unreadable,
+}
+
 fn path_of(folder: &Path, app: &str) -> PathBuf {
     folder.join(format!("{app}.note"))
 }
@@ -312,6 +327,25 @@ impl Note {
     pub fn is_in_place(&self) -> bool {
         let (Ok(mine), Ok(there)) = (self.file.metadata(), fs::metadata(&self.path)) else { return false };
         (mine.dev(), mine.ino()) == (there.dev(), there.ino())
+    }
+
+    /// Looks at an application's note and leaves it as it is, and to whom it belongs.
+    pub fn status(folder: &Path, app: &str) -> NoteStatus {
+        let file = match File::open(path_of(folder, app)) {
+            Ok(file) => file,
+            Err(error) if error.kind() == io::ErrorKind::NotFound => return NoteStatus::Nothing,
+            Err(_) => return NoteStatus::Unreadable,
+        };
+        let Some(head) = read_head(&file) else { return NoteStatus::Unreadable };
+        if head.state.is_over() {
+            return NoteStatus::Over(head);
+        }
+        // A shared lock, so that several may look at once; who is about to own the note tries again.
+        match rustix::fs::flock(&file, FlockOperation::NonBlockingLockShared) {
+            Ok(()) if head.entered.is_empty() => NoteStatus::Nothing,
+            Ok(()) => NoteStatus::Forgotten(head),
+            Err(_) => NoteStatus::Owned(head),
+        }
     }
 
     /// Reads the head of an application's note without owning it.

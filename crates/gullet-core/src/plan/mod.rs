@@ -59,6 +59,9 @@ pub enum PlanError {
         /// What there is.
         known: Vec<String>,
     },
+    /// What is stored is to be encrypted for something that is not a public key.
+    #[error("it is to be encrypted for what is not a public key: {0}")]
+    Key(String),
     /// Sources do not fit the disk.
     #[error(transparent)]
     Flaws(#[from] Flaws),
@@ -154,8 +157,7 @@ impl Plan {
             store: location,
             mounted: store.mounted,
             level: store.level.unwrap_or(3),
-            // The definition's rules have refused what is not a key.
-            seal: Recipients::parse(&store.seal_for).unwrap_or_default(),
+            seal: Recipients::parse(&store.seal_for).map_err(|error| PlanError::Key(error.to_string()))?,
             state,
             parts: Vec::new(),
             not_asked_for: Vec::new(),

@@ -8,7 +8,7 @@ use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::Duration;
 
-use gullet_store::{Cache, Deposit, DepositOptions, Deposited, Store, StoreError};
+use gullet_store::{Cache, Deposit, DepositOptions, Deposited, DocumentName, Store, StoreError};
 use jiff::Timestamp;
 
 use super::group::{Member, Stage};
@@ -22,8 +22,8 @@ use crate::machine::{Machine, Moment, Reply, Task};
 use crate::outcome::Outcome;
 use crate::part::{self, Grounds, Secured, Staging, WarmCopy};
 use crate::plan::Plan;
-use crate::preflight::{StoreTrouble, check_store};
-use crate::record::{Record, RecordBuilder};
+use crate::preflight::{StoreTrouble, check_identity, check_store};
+use crate::record::{Record, RecordBuilder, stem_time};
 use crate::state::{AppLock, State};
 use crate::words::millis;
 use crate::world::{Stop, World};
@@ -449,6 +449,7 @@ impl<'a> Driver<'a, '_> {
             self.trouble(Some("store"), text, advice);
             refused = true;
         }
+        self.check_clock();
         let plan = self.plan;
         for require in &plan.spec.require {
             let probes = OneOrMany::One(Box::new(require.probe.clone()));
@@ -490,13 +491,33 @@ impl<'a> Driver<'a, '_> {
         if refused { Reply::No } else { Reply::Yes }
     }
 
-    fn check_store(&self) -> Result<(), StoreTrouble> {
+    /// The order of runs does not depend on the clock, but much that people read does.
+    fn check_clock(&mut self) {
+        let previous = self.previous.as_deref().and_then(DocumentName::parse);
+        let Some(began) = previous.as_ref().and_then(|name| name.stem().split_once('-')).map(|(time, _)| time) else {
+            return;
+        };
+        let now = stem_time(self.started);
+        if now.as_str() < began {
+            let text =
+                format!("the clock says {now}, and the run before this one began at {began}: one of them is wrong");
+            self.warn(Some("clock"), text);
+        }
+    }
+
+    fn check_store(&mut self) -> Result<(), StoreTrouble> {
         let missing = format!("cannot open the store at {}", self.plan.store.display());
         let store = match (&self.store, &self.store_trouble) {
             (_, Some(trouble)) => Err(trouble.as_str()),
             (Some(store), None) => Ok(store),
             (None, None) => Err(missing.as_str()),
         };
+        if let Err(trouble) = check_identity(store, self.plan, self.state) {
+            // It is not the store that is meant, so it does not even get the record.
+            self.store = None;
+            self.deposit = None;
+            return Err(trouble);
+        }
         check_store(store, self.plan, self.state, self.run.as_str())
     }
 

@@ -95,7 +95,7 @@ impl Driver<'_, '_> {
             title: self.plan.spec.title.clone(),
             writer: self.state.writer().to_owned(),
             store: self.store.as_ref().map_or(String::new(), |store| store.info().id.clone()),
-            store_json: self.store.as_ref().map_or(gullet_store::Hash::of(b""), Store::info_hash),
+            store_json: self.store.as_ref().map(Store::info_hash),
             writer_json: None,
             previous: self.previous.clone(),
             started: self.started,
@@ -170,34 +170,41 @@ impl Driver<'_, '_> {
         }
     }
 
-    fn write_record(&self, record: &Record) -> Result<String, String> {
-        let store = self.store.as_ref().ok_or_else(|| "the store is not there".to_owned())?;
+    fn write_record(&mut self, record: &Record) -> Result<String, String> {
+        let store = self.store.clone().ok_or_else(|| "the store is not there".to_owned())?;
+        store.confirm().map_err(|error| chain(&error))?;
         let writer = WriterInfo {
             writer: record.writer.clone(),
             host: record.host.name.clone(),
             since: record.started.to_string(),
         };
         let writer_json = store.register(&writer).map_err(|error| chain(&error))?;
-        let record = &Record { writer_json: Some(writer_json), ..record.clone() };
-        if crate::sweep::is_retired(store, &record.writer).map_err(|error| chain(&error))? {
+        if crate::sweep::is_retired(&store, &record.writer).map_err(|error| chain(&error))? {
             return Err("this machine was retired as a writer of the store meanwhile".to_owned());
         }
-        let name = store_record(record, &self.plan.seal, store, self.state)?;
-        self.send_waiting(store);
+        let previous = self.send_waiting(&store, record.previous.clone());
+        let record = &Record { writer_json: Some(writer_json), previous, ..record.clone() };
+        let name = store_record(record, &self.plan.seal, &store, self.state)?;
         Ok(name.to_string())
     }
 
-    /// Sends the records that waited for the store; one that it still cannot take goes on waiting.
-    fn send_waiting(&self, store: &Store) {
+    /// Sends the records that waited for the store; one that it still cannot take goes on waiting. Each becomes a link of the
+    /// chain now, behind `previous`; gives the name of the last one.
+    fn send_waiting(&self, store: &Store, mut previous: Option<String>) -> Option<String> {
         for (_, path) in self.state.waiting(Some(&self.plan.app)) {
             let Ok(bytes) = fs::read(&path) else { continue };
-            let Ok(record) = serde_json::from_slice::<Record>(&bytes) else { continue };
-            let sent =
-                Draft::of_record(&record, &self.plan.seal).and_then(|draft| draft.store(store, Some(self.state)));
-            if sent.is_ok() {
+            let Ok(mut record) = serde_json::from_slice::<Record>(&bytes) else { continue };
+            // One that was written before this machine took a new id stays in the chain of no machine.
+            record.writer = self.state.writer().to_owned();
+            record.store = store.info().id.clone();
+            record.store_json = Some(store.info_hash());
+            record.previous.clone_from(&previous);
+            if let Ok(name) = store_record(&record, &self.plan.seal, store, self.state) {
+                previous = Some(name.to_string());
                 let _ = fs::remove_file(&path);
             }
         }
+        previous
     }
 
     /// A record that the store cannot take is kept in the local state, as failed.
@@ -238,7 +245,9 @@ impl Driver<'_, '_> {
         let outcome = if ok { Outcome::Complete } else { Outcome::Warnings };
         let text = format!("`{}` hooks {}", moment.word(), if ok { "succeeded" } else { "failed" });
         let remark = Remark::new(&self.run, &committed.name, self.world.clock.now(), what, outcome, text);
-        let remark = Remark { steps: vec![report], ..remark };
+        // The `finished` hooks follow those of the outcome.
+        let number = if moment == Moment::Finished { 2 } else { 1 };
+        let remark = Remark { steps: vec![report], number, ..remark };
         let stored = Draft::of_remark(&remark, &committed.record, &self.plan.seal)
             .and_then(|draft| draft.store(store, Some(self.state)));
         if let Err(error) = stored {
@@ -262,8 +271,7 @@ pub fn remark_declared(
     logged.store_remark(&remark, store, Some(state))
 }
 
-/// Stores the record of a run that was made now. It is noted before and after, so that a record of this writer that is noted
-/// nowhere means another machine.
+/// Stores the record of a run that was made now.
 pub(super) fn store_record(
     record: &Record,
     keys: &Recipients,
@@ -271,10 +279,5 @@ pub(super) fn store_record(
     state: &State,
 ) -> Result<DocumentName, String> {
     let draft = Draft::of_record(record, keys).map_err(|error| chain(&error))?;
-    let noted = state.note_record(&record.store, &record.app, draft.name().as_str(), false);
-    noted.map_err(|error| chain(&error))?;
-    let name = draft.store(store, Some(state)).map_err(|error| chain(&error))?;
-    // Where that cannot be noted, it is still noted as about to be written.
-    let _ = state.note_record(&record.store, &record.app, name.as_str(), true);
-    Ok(name)
+    draft.store(store, Some(state)).map_err(|error| chain(&error))
 }

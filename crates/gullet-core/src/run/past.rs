@@ -40,7 +40,12 @@ pub fn look_back(
     for (name, why) in &recent.unreadable {
         tell(&format!("{name} cannot be read: {why}"));
     }
-    if !state.is_behind(id, app, recent.previous.as_deref())? {
+    if recent.unknown.is_none() {
+        for name in &recent.missing {
+            tell(&format!(
+                "{name} is missing from the store: this machine wrote it, and Gullet never removes a document"
+            ));
+        }
         return Ok(recent);
     }
     state.renew_writer(id, world.random)?;

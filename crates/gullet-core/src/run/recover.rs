@@ -4,13 +4,12 @@ use std::fs;
 use std::path::Path;
 use std::time::Duration;
 
-use gullet_store::{Hash, Recipients, Store};
+use gullet_store::{DocumentName, Hash, Recipients, Store};
 
 use crate::event::{Event, Listener, What};
 use crate::hold::{Note, notes_folder};
 use crate::ids::RunId;
 use crate::outcome::Outcome;
-use crate::part::chain;
 use crate::record::{Note as RecordNote, RECORD_VERSION, Record, RecordBuilder};
 use crate::state::{AppLock, State};
 use crate::world::World;
@@ -52,7 +51,8 @@ pub fn recover(
         if kept {
             let _ = state.close_log(&path);
             if let Some(store) = store {
-                let _ = store.location().discard_unpublished(&format!("payload/{}/{}/", record.writer, record.run));
+                let prefix = format!("payload/{}/{}/", record.writer, record.run);
+                let _ = store.location().discard_unpublished(&prefix, true);
             }
             // Told by the record, so what it left is not told again.
             let _ = fs::remove_dir_all(state.folder().join("scratch").join(app).join(record.run.as_str()));
@@ -100,9 +100,9 @@ fn fold(path: &Path, app: &str, state: &State, store: Option<&Store>, world: Wor
         title: title.clone(),
         writer: state.writer().to_owned(),
         store: store.map_or(String::new(), |store| store.info().id.clone()),
-        store_json: store.map_or(Hash::of(b""), Store::info_hash),
+        store_json: store.map(Store::info_hash),
         writer_json: None,
-        previous: store.and_then(|store| newest(store, app, state.writer())),
+        previous: store.and_then(|store| newest(store, app, state)),
         started: first.at,
         ended: last.at,
         trigger: "by hand".to_owned(),
@@ -126,7 +126,10 @@ fn is_recorded(store: Option<&Store>, app: &str, run: &RunId) -> bool {
     names.iter().any(|name| name.stem().ends_with(&format!("-{run}")))
 }
 
-fn newest(store: &Store, app: &str, writer: &str) -> Option<String> {
-    let names = store.documents(&format!("records/{app}/{writer}")).map_err(|error| chain(&error)).ok()?;
-    names.last().map(ToString::to_string)
+/// The record at the end of the chain.
+fn newest(store: &Store, app: &str, state: &State) -> Option<String> {
+    let names = store.documents(&format!("records/{app}/{}", state.writer())).ok()?;
+    let there = names.iter().map(DocumentName::as_str).collect();
+    let newest = state.written(&store.info().id, app).newest_record(&there);
+    newest.or_else(|| names.last().map(ToString::to_string))
 }

@@ -83,7 +83,7 @@ impl From<CompareError> for CommandError {
 
 pub fn compare(ui: &mut Ui, global: &Global, args: &CompareArgs) -> Result<Exit, CommandError> {
     let reading = Reading::open(global, &args.reading, None, ui)?;
-    let (store, _, logged) = reading.run_of(&args.run)?;
+    let (store, _, logged) = reading.run_of(ui, &args.run)?;
     must_open(store, logged)?;
     for part in &args.parts {
         if logged.record.capture(part).is_none() {
@@ -94,7 +94,7 @@ pub fn compare(ui: &mut Ui, global: &Global, args: &CompareArgs) -> Result<Exit,
     }
     let (compared, second) = match &args.other {
         Some(other) => {
-            let (in_other, _, other) = reading.run_of(other)?;
+            let (in_other, _, other) = reading.run_of(ui, other)?;
             must_open(in_other, other)?;
             if other.record.app != logged.record.app {
                 ui.warning(&format!(
@@ -216,10 +216,13 @@ pub fn trace(ui: &mut Ui, global: &Global, args: &TraceArgs) -> Result<Exit, Com
     let reading = Reading::open(global, &args.reading, args.app.as_deref(), ui)?;
     let mut runs: Vec<(&Logged, &Store)> = Vec::new();
     for (store, book) in &reading.stores {
-        runs.extend(book.runs.iter().map(|logged| (logged, store)));
+        let own = |logged: &&Logged| book.machine.as_ref().is_none_or(|machine| logged.record.writer == *machine);
+        runs.extend(book.runs.iter().filter(own).map(|logged| (logged, store)));
     }
     runs.retain(|(logged, _)| args.app.as_ref().is_none_or(|app| logged.record.app == *app));
-    runs.sort_by_key(|(logged, _)| logged.record.started);
+    if reading.stores.len() > 1 {
+        runs.sort_by_key(|(logged, _)| logged.record.started);
+    }
     let bytes = args.what.as_bytes();
     let text = args.what.to_string_lossy().into_owned();
     let is_part = !bytes.contains(&b'/') && runs.iter().any(|(logged, _)| logged.record.capture(&text).is_some());

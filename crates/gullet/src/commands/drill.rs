@@ -81,14 +81,12 @@ pub fn drill(ui: &mut Ui, global: &Global, args: &DrillArgs) -> Result<Exit, Com
     let reading = Reading::open(global, &reading_args, Some(&args.app), ui)?;
     let (store, logged) = match &args.run {
         Some(run) => {
-            let (store, _, logged) = reading.run_of(run)?;
+            let (store, _, logged) = reading.run_of(ui, run)?;
             (store, logged)
         }
         None => {
             let how = spec.drill.as_ref().and_then(|drill| drill.pick).unwrap_or_default();
-            let of_app = |book: &gullet_core::logbook::Logbook| {
-                book.runs.iter().any(|logged| logged.record.app == args.app && logged.is_good())
-            };
+            let of_app = |book: &gullet_core::logbook::Logbook| book.last_good(&args.app).is_some();
             let found = reading.stores.iter().find(|(_, book)| of_app(book));
             let Some((store, book)) = found else { return Err(DrillError::NoRun(args.app.clone()).into()) };
             (store, pick(book, &args.app, how, outside.world().random)?)
@@ -178,7 +176,7 @@ pub fn keep(ui: &mut Ui, global: &Global, args: &KeepArgs) -> Result<Exit, Comma
     let reading = Reading::open(global, &ReadingArgs::default(), None, ui)?;
     let Some(loaded) = &reading.loaded else { return Ok(Exit::Failed) };
     let state = open::state(loaded)?;
-    let (store, _, logged) = reading.run_of(&args.run)?;
+    let (store, _, logged) = reading.run_of(ui, &args.run)?;
     let run = &logged.record.run;
     if logged.is_thinned() && !args.no_longer {
         return Err(CommandError::text(

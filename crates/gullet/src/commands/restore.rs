@@ -128,7 +128,7 @@ pub fn restore(ui: &mut Ui, global: &Global, args: &RestoreArgs) -> Result<Exit,
         return to_output(ui, &reading, args, form);
     }
     let Some(into) = &args.into else { return list(ui, &reading, &args.run) };
-    let (store, _, logged) = reading.run_of(&args.run)?;
+    let (store, _, logged) = reading.run_of(ui, &args.run)?;
     let into = std::path::absolute(into)?;
     must_open(store, logged)?;
     let paths = selections(&args.paths)?;
@@ -194,25 +194,23 @@ fn no_such_path(run: &str) -> CommandError {
 
 /// What can be restored of an application, or where a restore may go.
 fn list(ui: &mut Ui, reading: &Reading, text: &str) -> Result<Exit, CommandError> {
-    let app = match reading.run_of(text) {
+    let app = match reading.run_of(ui, text) {
         Ok((_, _, logged)) => logged.record.app.clone(),
         Err(error) if !reading.runs().iter().any(|logged| logged.record.app == text) => return Err(error),
         Err(_) => text.to_owned(),
     };
     let now = jiff::Timestamp::now();
-    let runs: Vec<&Logged> = reading
-        .runs()
-        .into_iter()
-        .filter(|logged| {
-            logged.record.app == app && !logged.is_thinned() && logged.record.captures.iter().any(|c| c.is_captured())
-        })
-        .collect();
+    let can_be = |logged: &&Logged| {
+        logged.record.app == app && !logged.is_thinned() && logged.record.captures.iter().any(|c| c.is_captured())
+    };
+    let runs: Vec<&Logged> = reading.own_runs().into_iter().filter(can_be).collect();
+    let others = reading.runs().into_iter().filter(can_be).count() - runs.len();
     if ui.is_json() {
         let rows: Vec<_> = runs
             .iter()
             .map(|logged| {
                 let record = &logged.record;
-                serde_json::json!({ "run": record.run, "started": record.started, "outcome": logged.outcome(),
+                serde_json::json!({ "run": record.run, "machine": record.writer, "started": record.started, "outcome": logged.outcome(),
                     "bytes": record.bytes(), "parts": record.captures.len(), "proven": logged.proven() })
             })
             .collect();
@@ -220,6 +218,9 @@ fn list(ui: &mut Ui, reading: &Reading, text: &str) -> Result<Exit, CommandError
         return Ok(Exit::Complete);
     }
     let latest = runs.iter().rev().find(|logged| logged.is_good()).map(|logged| logged.record.run.clone());
+    // Without a state folder every machine is shown, and none of their runs is simply the latest.
+    let machines: std::collections::BTreeSet<&String> = runs.iter().map(|logged| &logged.record.writer).collect();
+    let latest = latest.filter(|_| machines.len() == 1);
     let rows = runs.iter().rev().map(|logged| {
         let record = &logged.record;
         let note = if Some(&record.run) == latest.as_ref() { format!("{app}@latest") } else { String::new() };
@@ -235,6 +236,9 @@ fn list(ui: &mut Ui, reading: &Reading, text: &str) -> Result<Exit, CommandError
         ]
     });
     ui.say(table(&["run", "began", "age", "outcome", ">parts", ">size", "last proven", ""], rows.collect()));
+    if others > 0 {
+        ui.tell(format!("and {} of other machines: `gullet runs {app}` names them", count(others as u64, "run")));
+    }
     ui.tell(format!("say where: gullet restore {app}@latest --into FOLDER, or --in-place, or --as tar"));
     Ok(Exit::Complete)
 }
@@ -242,7 +246,7 @@ fn list(ui: &mut Ui, reading: &Reading, text: &str) -> Result<Exit, CommandError
 /// A tar, or one file, to standard output.
 fn to_output(ui: &mut Ui, reading: &Reading, args: &RestoreArgs, form: Form) -> Result<Exit, CommandError> {
     use std::io::{IsTerminal, Write};
-    let (store, _, logged) = reading.run_of(&args.run)?;
+    let (store, _, logged) = reading.run_of(ui, &args.run)?;
     must_open(store, logged)?;
     let paths = selections(&args.paths)?;
     if std::io::stdout().is_terminal() && form == Form::Tar {

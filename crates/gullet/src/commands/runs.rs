@@ -1,7 +1,7 @@
 //! `gullet runs`.
 
 use clap::Args;
-use gullet_core::logbook::Logged;
+use gullet_core::logbook::{Logged, Moment};
 use serde::Serialize;
 
 use crate::cli::Global;
@@ -14,7 +14,9 @@ use crate::text::{ago, count, duration, harmless, size, time};
 use crate::ui::{Ui, outcome};
 
 /// The column of when a run was last proven.
-const PROVEN: usize = 9;
+const PROVEN: usize = 10;
+/// The column of the machine.
+const MACHINE: usize = 2;
 
 /// List the runs
 ///
@@ -31,11 +33,33 @@ pub struct RunsArgs {
     /// Only runs that are not complete
     #[arg(long)]
     pub(super) troubled: bool,
+    /// Only runs that began at this moment or later: a day, or a day and a time as in 2026-11-03T12:00
+    #[arg(long, value_name = "MOMENT", value_parser = moment)]
+    pub(super) since: Option<Moment>,
+    /// Only runs that began at this moment or before; of a day all of it counts
+    #[arg(long, value_name = "MOMENT", value_parser = moment)]
+    pub(super) until: Option<Moment>,
     /// Only runs whose reason contains this
     #[arg(long, value_name = "TEXT")]
     pub(super) reason: Option<String>,
     #[command(flatten)]
     pub(super) reading: ReadingArgs,
+}
+
+fn moment(text: &str) -> Result<Moment, String> {
+    Moment::parse(text)
+        .ok_or_else(|| "write a day (2026-11-03), a day and a time (2026-11-03T12:00), or `yesterday`".to_owned())
+}
+
+/// The moment at which a day begins, or that is said.
+fn beginning(moment: Moment, now: jiff::Timestamp) -> Option<jiff::Timestamp> {
+    let zone = jiff::tz::TimeZone::system();
+    let day = match moment {
+        Moment::Yesterday => now.to_zoned_datetime(zone.clone()).date().yesterday().ok()?,
+        Moment::Day(day) => day,
+        other => return other.in_zone(&zone, now),
+    };
+    Some(day.to_zoned_datetime(zone).ok()?.timestamp())
 }
 
 #[derive(Serialize)]
@@ -59,6 +83,7 @@ struct RunView<'a> {
     proven: Option<jiff::Timestamp>,
     kept: bool,
     host: &'a str,
+    machine: &'a str,
     record: &'a str,
 }
 
@@ -85,6 +110,7 @@ impl<'a> From<&'a Logged> for RunView<'a> {
             proven: logged.proven(),
             kept: logged.is_kept(),
             host: &record.host.name,
+            machine: &record.writer,
             record: &logged.name,
         }
     }
@@ -94,6 +120,13 @@ pub fn runs(ui: &mut Ui, global: &Global, args: &RunsArgs) -> Result<Exit, Comma
     let reading = Reading::open(global, &args.reading, args.app.as_deref(), ui)?;
     let mut runs = reading.runs();
     runs.retain(|logged| !args.troubled || logged.outcome() > gullet_core::Outcome::Complete);
+    let now = jiff::Timestamp::now();
+    if let Some(since) = args.since.and_then(|since| beginning(since, now)) {
+        runs.retain(|logged| logged.record.started >= since);
+    }
+    if let Some(until) = args.until.and_then(|until| until.in_zone(&jiff::tz::TimeZone::system(), now)) {
+        runs.retain(|logged| logged.record.started <= until);
+    }
     if let Some(wanted) = &args.reason {
         runs.retain(|logged| logged.record.reason.as_ref().is_some_and(|reason| reason.contains(wanted.as_str())));
     }
@@ -107,7 +140,6 @@ pub fn runs(ui: &mut Ui, global: &Global, args: &RunsArgs) -> Result<Exit, Comma
         ui.say("no runs");
         return Ok(Exit::Complete);
     }
-    let now = jiff::Timestamp::now();
     let rows = views.iter().map(|view| {
         let mut note: Vec<String> = Vec::new();
         note.extend(view.kept.then(|| "kept".to_owned()));
@@ -119,6 +151,7 @@ pub fn runs(ui: &mut Ui, global: &Global, args: &RunsArgs) -> Result<Exit, Comma
         vec![
             view.run.to_owned(),
             view.app.to_owned(),
+            harmless(if view.host.is_empty() { view.machine } else { view.host }),
             time(view.started),
             outcome(view.outcome),
             view.held_ms.map_or_else(|| "-".to_owned(), duration),
@@ -133,6 +166,7 @@ pub fn runs(ui: &mut Ui, global: &Global, args: &RunsArgs) -> Result<Exit, Comma
     let mut headings = vec![
         "run",
         "application",
+        "machine",
         "began",
         "outcome",
         ">held",
@@ -149,6 +183,12 @@ pub fn runs(ui: &mut Ui, global: &Global, args: &RunsArgs) -> Result<Exit, Comma
         headings.remove(PROVEN);
         for row in &mut rows {
             row.remove(PROVEN);
+        }
+    }
+    if views.iter().all(|view| view.machine == views[0].machine) {
+        headings.remove(MACHINE);
+        for row in &mut rows {
+            row.remove(MACHINE);
         }
     }
     ui.say(table(&headings, rows));

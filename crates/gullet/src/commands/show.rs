@@ -80,7 +80,7 @@ impl KindArg {
 
 pub fn show(ui: &mut Ui, global: &Global, args: &ShowArgs) -> Result<Exit, CommandError> {
     let reading = Reading::open(global, &args.reading, None, ui)?;
-    let (store, _, logged) = reading.find(&args.run)?;
+    let (store, _, logged) = reading.find(ui, &args.run)?;
     if logged.is_locked && (args.as_defined || args.listing || args.hook_output) {
         return Err(locked(logged));
     }

@@ -1,11 +1,17 @@
 //! `gullet status`.
 
+use std::collections::BTreeMap;
+use std::sync::mpsc::channel;
+use std::time::{Duration, Instant};
+
 use clap::Args;
+use gullet_core::definition::{Loaded, Span};
 use gullet_core::hold::Note;
 use gullet_core::logbook::Logbook;
 use gullet_core::restore::place::Journal;
-use gullet_core::status::{self, AppStatus, Level};
-use jiff::Timestamp;
+use gullet_core::state::State;
+use gullet_core::status::{self, AppStatus, Circumstances, Level};
+use jiff::{SignedDuration, Timestamp};
 
 use crate::cli::Global;
 use crate::error::CommandError;
@@ -18,7 +24,7 @@ use crate::ui::{BAD, GOOD, Ui, WARN, styled};
 /// Say whether applications are protected
 ///
 /// Exits in the manner of monitoring plug-ins: 0 ok, 1 warning, 2 critical, 3 unknown; the worst of all applications
-/// counts.
+/// counts. It only looks, and answers within two seconds.
 ///
 /// Example: gullet status
 #[derive(Args)]
@@ -29,7 +35,7 @@ pub struct StatusArgs {
 }
 
 pub fn status(ui: &mut Ui, global: &Global, args: &StatusArgs) -> Result<Exit, CommandError> {
-    let found = gather(ui, global, &args.apps);
+    let found = gather(global, &args.apps);
     let statuses = match found {
         Ok(statuses) => statuses,
         Err(error) => {
@@ -46,45 +52,73 @@ pub fn status(ui: &mut Ui, global: &Global, args: &StatusArgs) -> Result<Exit, C
     Ok(Exit::Monitoring(worst.code()))
 }
 
-fn gather(ui: &mut Ui, global: &Global, only: &[String]) -> Result<Vec<AppStatus>, CommandError> {
+/// The answer comes within this time, whatever waits: monitoring asks for it.
+const ANSWERS_WITHIN: Duration = Duration::from_millis(1700);
+/// So many of the newest runs of an application are looked at.
+const RUNS_LOOKED_AT: usize = 40;
+
+fn gather(global: &Global, only: &[String]) -> Result<Vec<AppStatus>, CommandError> {
     let loaded = open::definition(global)?;
     if let Some(app) = only.iter().find(|app| !loaded.definition.app.contains_key(*app)) {
         return Err(CommandError::text(Exit::Usage, format!("the definition has no application `{app}`")));
     }
-    let state = open::state(&loaded).ok();
-    if let Some(state) = &state {
-        crate::forgotten::settle(ui, &loaded, state, &crate::outside::Outside::new());
-    }
-    let mut statuses = Vec::new();
-    for app in loaded.definition.app.keys().filter(|app| only.is_empty() || only.contains(app)) {
-        let location = loaded.definition.store_of(app).map(|(_, spec)| spec.location.clone()).unwrap_or_default();
-        let book = open::store_at(location.as_ref()).and_then(|store| {
-            let book = Logbook::read(&store, Some(app), state.as_ref())?;
-            Ok(match &state {
-                Some(state) => book.with_waiting(state, Some(app)),
-                None => book,
-            })
-        });
-        statuses.push(match book {
-            Ok(book) => {
-                let notes = state.as_ref().map(|state| state.folder().join("holds"));
-                let hold = notes.and_then(|notes| Note::peek(&notes, app));
-                let restore = state.as_ref().and_then(|state| Journal::load(state.folder(), app).ok().flatten());
-                status::status(app, &book, hold.as_ref()).with_restore(restore.as_ref())
+    let wanted = |app: &&String| only.is_empty() || only.contains(app);
+    let apps: Vec<String> = loaded.definition.app.keys().filter(wanted).cloned().collect();
+    let (out, answers) = channel();
+    let asked = apps.clone();
+    // On a thread of its own, which is left behind where a disk or a network does not answer.
+    std::thread::spawn(move || {
+        let state = open::state(&loaded);
+        for app in asked {
+            let answer = of_app(&loaded, state.as_ref(), &app).map_err(|error| error.messages.join(": "));
+            if out.send((app, answer)).is_err() {
+                return;
             }
-            Err(error) => AppStatus {
-                app: app.clone(),
-                level: Level::Unknown,
-                reasons: vec![error.messages.join(": ")],
-                last_good: None,
-                last: None,
-                verified: None,
-                proven: None,
-                outside: Vec::new(),
-            },
-        });
+        }
+    });
+    let until = Instant::now() + ANSWERS_WITHIN;
+    let mut found = BTreeMap::new();
+    while found.len() < apps.len() {
+        match answers.recv_timeout(until.saturating_duration_since(Instant::now())) {
+            Ok((app, answer)) => found.insert(app, answer),
+            Err(_) => break,
+        };
     }
-    Ok(statuses)
+    let late = || Err("the state folder or the store did not answer in time".to_owned());
+    let statuses = apps.into_iter().map(|app| {
+        let answer = found.remove(&app).unwrap_or_else(late);
+        answer.unwrap_or_else(|why| AppStatus::unknown(app, why))
+    });
+    Ok(statuses.collect())
+}
+
+/// Looks at what is known of one application; nothing is changed, and no hold is released.
+fn of_app(loaded: &Loaded, state: Result<&State, &CommandError>, app: &str) -> Result<AppStatus, CommandError> {
+    let state = state.map_err(|error| CommandError::text(error.exit, error.messages.join(": ")))?;
+    let Some((_, spec)) = loaded.definition.store_of(app) else {
+        return Err(CommandError::text(Exit::Definition, "it has no store"));
+    };
+    let store = open::store_of(spec, state)?;
+    let book = Logbook::read_newest(&store, app, state, RUNS_LOOKED_AT)?.with_waiting(state, Some(app));
+    let span = |span: Option<Span>| span.and_then(|span| SignedDuration::try_from(span.0).ok());
+    let limits = loaded.definition.status.clone().unwrap_or_default();
+    let payload_gone = book.last_good(app).map(|good| status::payload_gone(&store, good)).transpose()?;
+    let about = Circumstances {
+        now: Timestamp::now(),
+        expected_every: span(loaded.definition.app.get(app).and_then(|app| app.expected_every)),
+        verified_within: span(limits.verified_within),
+        drilled_within: span(limits.drilled_within),
+        payload_gone: payload_gone.unwrap_or_default(),
+    };
+    let hold = Note::status(&state.folder().join("holds"), app);
+    let restore = Journal::load(state.folder(), app);
+    let answer = status::status(app, &book, &hold, &about);
+    Ok(match restore {
+        Ok(restore) => answer.with_restore(restore.as_ref()),
+        Err(error) => {
+            answer.with(Level::Critical, format!("the journal of a restore in place cannot be read: {error}"))
+        }
+    })
 }
 
 /// The column of what stays with other machinery; it is there only where anything does.

@@ -288,7 +288,10 @@ fn new(ui: &mut Ui, global: &Global, args: &NewArgs) -> Result<Exit, CommandErro
             return Err(error.hint("name the keys in the definition: seal_for = […]"));
         }
         let loaded = open::definition(global)?;
-        keys = loaded.definition.store.get(&args.store).map(|spec| spec.seal_for.clone()).unwrap_or_default();
+        if let Some(spec) = loaded.definition.store.get(&args.store) {
+            open::must_be_mounted(spec)?;
+            keys.clone_from(&spec.seal_for);
+        }
     }
     let keys = Recipients::parse(&keys).map_err(|error| CommandError::text(Exit::Usage, error.to_string()))?;
     let (id, now) = (random_id(&SystemRandom, 12), Timestamp::now().to_string());

@@ -46,7 +46,7 @@ pub fn thin(ui: &mut Ui, global: &Global, args: &ThinArgs) -> Result<Exit, Comma
     let mut done = Vec::new();
     let mut stores = Vec::new();
     for text in &args.runs {
-        let (store, book, logged) = reading.find(text)?;
+        let (store, book, logged) = reading.find(ui, text)?;
         sweep::may_thin(book, logged, store, state.writer())?;
         let record = &logged.record;
         if args.yes {

@@ -141,7 +141,15 @@ impl Tour<'_> {
         self.chapter("The logbook, a full verification, the answer to \"am I protected?\"");
         let third = self.run("the desk behaves again", &[])?;
         self.shell("gullet runs");
-        let args = RunsArgs { app: None, last: None, troubled: false, reason: None, reading: READING };
+        let args = RunsArgs {
+            app: None,
+            last: None,
+            troubled: false,
+            since: None,
+            until: None,
+            reason: None,
+            reading: READING,
+        };
         runs::runs(self.ui, &self.global, &args)?;
         self.shell("gullet verify");
         let verified =

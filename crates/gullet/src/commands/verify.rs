@@ -61,7 +61,7 @@ pub fn verify(ui: &mut Ui, global: &Global, args: &VerifyArgs) -> Result<Exit, C
     let mut exit = Exit::Complete;
     let mut asked = Vec::new();
     for text in &args.runs {
-        asked.push(reading.find(text)?.2.name.clone());
+        asked.push(reading.find(ui, text)?.2.name.clone());
     }
     for (store, book) in &reading.stores {
         let runs: Vec<&Logged> = book

@@ -168,7 +168,7 @@ fn the_guard_is_killed_and_main_leaves_and_fails() {
 #[test]
 fn both_are_killed_and_the_next_command_leaves() {
     for command in
-        [&["status"][..], &["runs"], &["release", "--forgotten"], &["release", "quaybook"], &["run", "quaybook"]]
+        [&["runs"][..], &["show", "x"], &["release", "--forgotten"], &["release", "quaybook"], &["run", "quaybook"]]
     {
         let desk = slow_desk();
         let mut run = held_run(&desk);
@@ -180,6 +180,9 @@ fn both_are_killed_and_the_next_command_leaves() {
         std::thread::sleep(Duration::from_millis(100));
         assert_eq!(desk.state(), "paused");
         desk.place.file("hurry", "");
+        // Who only looks says so, and changes nothing.
+        desk.place.gullet(&["status"]).exits(2).says("nobody is left who releases it");
+        assert_eq!(desk.state(), "paused");
         let next = desk.place.gullet(command);
         assert!(next.err.contains("it is released now"), "{command:?}: {}{}", next.out, next.err);
         assert_eq!(desk.state(), "serving", "{command:?}");
@@ -218,7 +221,7 @@ fn a_whole_process_namespace_dies_and_the_next_command_leaves() {
         std::thread::sleep(Duration::from_millis(10));
     }
     assert_eq!(desk.state(), "paused", "everything in the namespace died with its first process");
-    desk.place.gullet(&["status"]).exits(2).says("it is released now");
+    desk.place.gullet(&["release"]).exits(0).says("it is released now");
     assert_eq!(desk.state(), "serving");
 }
 

@@ -108,6 +108,46 @@ impl Place {
         called(self.command(arguments))
     }
 
+    /// The program by a clock that is off by so much, such as `+400d`.
+    pub fn gullet_at(&self, offset: &str, arguments: &[&str]) -> Called {
+        let mut command = Command::new("faketime");
+        command.args(["-f", offset, GULLET]).args(arguments).current_dir(self.folder.path()).env_clear();
+        command.env("PATH", "/usr/bin:/bin").env("TZ", "UTC").stdin(Stdio::null());
+        called(command)
+    }
+
+    /// The files below a folder of the place, sorted.
+    pub fn files_below(&self, folder: &str) -> Vec<PathBuf> {
+        fn walk(folder: &Path, found: &mut Vec<PathBuf>) {
+            for entry in fs::read_dir(folder).into_iter().flatten().flatten() {
+                let path = entry.path();
+                if path.is_dir() { walk(&path, found) } else { found.push(path) }
+            }
+        }
+        let mut found = Vec::new();
+        walk(&self.path(folder), &mut found);
+        found.sort();
+        found
+    }
+
+    /// Changes one byte of a file.
+    pub fn flip(&self, path: &Path, at: usize) {
+        let mut bytes = fs::read(path).unwrap();
+        bytes[at] ^= 0x40;
+        fs::write(path, bytes).unwrap();
+    }
+
+    /// The runs as `gullet runs --json` gives them, oldest first.
+    pub fn runs(&self) -> Vec<Value> {
+        self.json(&["runs"]).as_array().unwrap().clone()
+    }
+
+    /// The answer of status about one application, with its exit code.
+    pub fn status(&self, app: &str) -> (i32, Value) {
+        let call = self.gullet(&["status", app, "--json"]);
+        (call.code, call.json()["applications"][0].clone())
+    }
+
     /// The program with `--json`, which must end well.
     #[track_caller]
     pub fn json(&self, arguments: &[&str]) -> Value {

@@ -9,6 +9,7 @@ mod definition;
 mod docs;
 mod drill;
 mod exit_codes;
+mod green;
 mod guard;
 mod harness;
 mod hold;

@@ -112,7 +112,8 @@ fn a_run_is_found_by_the_beginning_of_its_id_and_by_its_day() {
     place.gullet(&["show", &run[..6]]).exits(0);
     place.gullet(&["show", &format!("app@{day}")]).exits(0);
     place.gullet(&["show", "app@1999-01-01"]).exits(2).says("there is no run");
-    place.gullet(&["show", "app@yesterday"]).exits(2).says("is not a run");
+    place.gullet(&["show", "app@yesterday"]).exits(2).says("there is no run");
+    place.gullet(&["show", "app@tomorrow"]).exits(2).says("is not a run");
 }
 
 #[test]

@@ -138,7 +138,7 @@ fn kill_all(ground: Ground, first: usize, step: usize) -> usize {
         let was_killed = grounded.restore(&["--in-place", "--yes"], Some(kill));
         grounded.serves(&what);
         // Whatever the guard left open the next command settles.
-        grounded.desk.place.gullet(&["status"]);
+        grounded.desk.place.gullet(&["runs"]);
         let is_new = grounded.is_new_from(&what, usize::from(was_killed));
         let journal = grounded.desk.place.path("state/restores/quaybook.json");
         if was_killed && journal.exists() && !is_new {

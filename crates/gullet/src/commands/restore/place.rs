@@ -85,8 +85,8 @@ impl Here {
         }
     }
 
-    fn plan(&self, run: &str, asked: Asked) -> Result<(PlacePlan, &Store, &Logged), CommandError> {
-        let (store, book, logged) = self.reading.run_of(run)?;
+    fn plan(&self, ui: &mut Ui, run: &str, asked: Asked) -> Result<(PlacePlan, &Store, &Logged), CommandError> {
+        let (store, book, logged) = self.reading.run_of(ui, run)?;
         must_open(store, logged)?;
         let folder = std::path::PathBuf::from(store.location().describe());
         let plan = PlacePlan::make(&self.ground(store, book, logged, &folder), asked);
@@ -104,12 +104,12 @@ impl Here {
             parts: args.parts.clone(),
             paths: args.paths.iter().map(path).collect(),
             maps: args.place.map.clone(),
-            owners: super::owners(args, self.reading.run_of(&args.run)?.2)?,
+            owners: super::owners(args, self.reading.run_of(ui, &args.run)?.2)?,
             drop: args.place.drop,
             incomplete_too: args.place.incomplete_too,
             accepted: args.place.accept.clone(),
         };
-        let (plan, store, logged) = self.plan(&args.run, asked)?;
+        let (plan, store, logged) = self.plan(ui, &args.run, asked)?;
         let lock = self.state.lock(&plan.app, &format!("restore, process {}", std::process::id()))?;
         if let Some(journal) = Journal::load(self.state.folder(), &plan.app)? {
             let text = format!("run {} was restored in place already: it is {}", journal.run, journal.stage.words());
@@ -209,7 +209,7 @@ impl Here {
         }
         let mut asked = journal.asked.clone();
         asked.accepted.extend(args.place.accept.iter().cloned());
-        let (plan, store, logged) = self.plan(&journal.run, asked)?;
+        let (plan, store, logged) = self.plan(ui, &journal.run, asked)?;
         must_be_agreed_to(&plan)?;
         if !ui.is_json() && !ui.is_quiet() {
             ui.say(format!("{}: {} from run {}", styled(BOLD, "go on with the restore"), plan.app, plan.run));
@@ -279,7 +279,7 @@ impl Here {
         journal: &Journal,
         spec: &RestoreSpec,
     ) -> Result<Result<(), (String, bool)>, CommandError> {
-        let (store, _, logged) = self.reading.run_of(&journal.run)?;
+        let (store, _, logged) = self.reading.run_of(ui, &journal.run)?;
         let guard = guard_commands();
         let mut with = Applying {
             world: self.outside.world(),

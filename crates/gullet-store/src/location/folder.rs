@@ -1,0 +1,513 @@
+//! Objects as files below a folder of a local filesystem.
+//!
+//! The folder is opened once, as a descriptor, and everything is read and written relative to it: where its filesystem is
+//! unmounted meanwhile, nothing goes to whatever lies below the mount point. Before anything is published, and whenever
+//! [`Location::confirm`] asks, the path must still lead to that same folder. Folders and files are private to the account,
+//! because a store that is not encrypted holds what other accounts may not read.
+
+use std::fs::{self, File};
+use std::io::{self, Read, Seek, SeekFrom, Write};
+use std::os::fd::AsRawFd;
+use std::os::unix::fs::{DirBuilderExt, MetadataExt, OpenOptionsExt};
+use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::{Arc, OnceLock};
+use std::time::Duration;
+
+use rustix::fs::{Advice, FlockOperation, RenameFlags};
+
+use super::{Location, NewObject, ObjectInfo, SeekRead, checked, free_space};
+use crate::error::{IoPath, PathError, StoreError};
+use crate::hash::{Hash, Hasher};
+
+/// Where objects lie until they are published. The name cannot be an object's.
+const INCOMING: &str = ".incoming";
+
+/// A file that is younger than this may not be locked by its writer yet.
+const JUST_MADE: Duration = Duration::from_secs(2);
+
+/// Objects as files below a folder of a local filesystem.
+#[derive(Clone, Debug)]
+pub struct Folder {
+    root: PathBuf,
+    opened: Arc<OnceLock<Opened>>,
+    /// Makes a file durable.
+    sync: fn(&File) -> io::Result<()>,
+}
+
+/// The folder as it was when it was first used.
+#[derive(Debug)]
+struct Opened {
+    /// Keeps the folder, and the filesystem that it is on, from going away.
+    descriptor: File,
+    /// Device and inode of the folder.
+    identity: (u64, u64),
+}
+
+impl Opened {
+    fn at(root: &Path) -> io::Result<Self> {
+        let descriptor = File::open(root)?;
+        let meta = descriptor.metadata()?;
+        if !meta.is_dir() {
+            return Err(io::Error::from(io::ErrorKind::NotADirectory));
+        }
+        Ok(Self { identity: (meta.dev(), meta.ino()), descriptor })
+    }
+
+    /// The folder, wherever its path leads to now.
+    fn path(&self) -> PathBuf {
+        PathBuf::from(format!("/proc/self/fd/{}", self.descriptor.as_raw_fd()))
+    }
+}
+
+impl Folder {
+    /// The folder `root`, which need not exist yet.
+    pub fn new(root: impl Into<PathBuf>) -> Self {
+        Self { root: root.into(), opened: Arc::default(), sync: File::sync_all }
+    }
+
+    /// The folder itself.
+    pub fn root(&self) -> &Path {
+        &self.root
+    }
+
+    /// The opened folder; `None` where it does not exist.
+    fn opened(&self) -> Result<Option<&Opened>, StoreError> {
+        if let Some(opened) = self.opened.get() {
+            return Ok(Some(opened));
+        }
+        match Opened::at(&self.root) {
+            Ok(opened) => Ok(Some(self.opened.get_or_init(|| opened))),
+            Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(None),
+            Err(error) => Err(PathError::new(&self.root, error).into()),
+        }
+    }
+
+    /// Where an object is reached, and where a person would find it; `None` where the folder does not exist.
+    fn path(&self, name: &str) -> Result<Option<(PathBuf, PathBuf)>, StoreError> {
+        let name = checked(name)?;
+        Ok(self.opened()?.map(|opened| (opened.path().join(name), self.root.join(name))))
+    }
+
+    fn existing(&self, name: &str) -> Result<(PathBuf, PathBuf), StoreError> {
+        self.path(name)?.ok_or_else(|| StoreError::Missing { name: name.to_owned() })
+    }
+
+    /// Hands over every object below a folder, with its entry.
+    fn walk(
+        &self,
+        folder: &Path,
+        name: &str,
+        each: &mut dyn FnMut(String, &fs::DirEntry) -> Result<(), StoreError>,
+    ) -> Result<(), StoreError> {
+        let shown = || self.root.join(name);
+        let entries = match fs::read_dir(folder) {
+            Ok(entries) => entries,
+            Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(()),
+            Err(error) => return Err(PathError::new(shown(), error).into()),
+        };
+        for entry in entries {
+            let entry = entry.at(shown())?;
+            let Ok(file_name) = entry.file_name().into_string() else { continue };
+            if file_name.starts_with('.') {
+                continue;
+            }
+            let child = if name.is_empty() { file_name } else { format!("{name}/{file_name}") };
+            let kind = entry.file_type().at(self.root.join(&child))?;
+            if kind.is_dir() {
+                self.walk(&entry.path(), &child, each)?;
+            } else if kind.is_file() {
+                each(child, &entry)?;
+            }
+        }
+        Ok(())
+    }
+
+    /// Hands over every object whose name begins with `prefix`.
+    fn walk_prefix(
+        &self,
+        prefix: &str,
+        each: &mut dyn FnMut(String, &fs::DirEntry) -> Result<(), StoreError>,
+    ) -> Result<(), StoreError> {
+        let name = prefix.trim_end_matches('/');
+        let Some(opened) = self.opened()? else { return Ok(()) };
+        let folder = if name.is_empty() { opened.path() } else { opened.path().join(checked(name)?) };
+        self.walk(&folder, name, each)
+    }
+}
+
+/// An object's name as the name of one file.
+fn flattened(name: &str) -> String {
+    name.replace('/', "+")
+}
+
+/// Whether nobody is writing a file any more: nobody has its lock; and, where it is not known that its writer is dead, it was not
+/// just made, when its maker may not have come to taking the lock.
+fn is_abandoned(path: &Path, is_dead: bool) -> bool {
+    let Ok(file) = File::open(path) else { return false };
+    let age = file.metadata().and_then(|meta| meta.modified()).map(|at| at.elapsed().unwrap_or_default());
+    (is_dead || age.is_ok_and(|age| age >= JUST_MADE))
+        && rustix::fs::flock(&file, FlockOperation::NonBlockingLockExclusive).is_ok()
+}
+
+fn missing_or_io(error: io::Error, name: &str, shown: &Path) -> StoreError {
+    if error.kind() == io::ErrorKind::NotFound {
+        StoreError::Missing { name: name.to_owned() }
+    } else {
+        PathError::new(shown, error).into()
+    }
+}
+
+/// Makes a folder's own entries durable.
+fn sync_folder(path: &Path) -> io::Result<()> {
+    File::open(path).and_then(|folder| folder.sync_all())
+}
+
+/// Makes `path` and every missing folder above it, each private and durable in its parent. Another process may do the same.
+fn make_folders(path: &Path) -> io::Result<()> {
+    if path.is_dir() {
+        return Ok(());
+    }
+    if let Some(parent) = path.parent() {
+        make_folders(parent)?;
+    }
+    match fs::DirBuilder::new().mode(0o700).create(path) {
+        Err(error) if error.kind() == io::ErrorKind::AlreadyExists && path.is_dir() => {}
+        other => other?,
+    }
+    // Also where another process made it: it may not have come to this yet.
+    path.parent().map_or(Ok(()), sync_folder)
+}
+
+impl Location for Folder {
+    fn describe(&self) -> String {
+        self.root.display().to_string()
+    }
+
+    fn confirm(&self) -> Result<(), StoreError> {
+        let Some(opened) = self.opened.get() else { return Ok(()) };
+        match fs::metadata(&self.root) {
+            Ok(meta) if (meta.dev(), meta.ino()) == opened.identity => Ok(()),
+            Ok(_) => Err(StoreError::Moved { place: self.describe() }),
+            Err(error) if error.kind() == io::ErrorKind::NotFound => Err(StoreError::Moved { place: self.describe() }),
+            Err(error) => Err(PathError::new(&self.root, error).into()),
+        }
+    }
+
+    fn prepare(&self) -> Result<(), StoreError> {
+        Ok(make_folders(&self.root).at(&self.root)?)
+    }
+
+    fn list(&self, prefix: &str) -> Result<Vec<ObjectInfo>, StoreError> {
+        let mut found = Vec::new();
+        self.walk_prefix(prefix, &mut |name, entry| {
+            let length = entry.metadata().at(self.root.join(&name))?.len();
+            found.push(ObjectInfo { name, length });
+            Ok(())
+        })?;
+        found.sort();
+        Ok(found)
+    }
+
+    fn names(&self, prefix: &str) -> Result<Vec<String>, StoreError> {
+        let mut found = Vec::new();
+        self.walk_prefix(prefix, &mut |name, _| {
+            found.push(name);
+            Ok(())
+        })?;
+        found.sort();
+        Ok(found)
+    }
+
+    fn length(&self, name: &str) -> Result<Option<u64>, StoreError> {
+        let Some((path, shown)) = self.path(name)? else { return Ok(None) };
+        match fs::symlink_metadata(&path) {
+            Ok(meta) => Ok(Some(meta.len())),
+            Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(None),
+            Err(error) => Err(PathError::new(shown, error).into()),
+        }
+    }
+
+    fn open(&self, name: &str) -> Result<Box<dyn SeekRead>, StoreError> {
+        let (path, shown) = self.existing(name)?;
+        Ok(Box::new(File::open(&path).map_err(|error| missing_or_io(error, name, &shown))?))
+    }
+
+    fn create(&self, name: &str) -> Result<Box<dyn NewObject>, StoreError> {
+        let Some(opened) = self.opened()? else {
+            checked(name)?;
+            return Err(StoreError::Moved { place: self.describe() });
+        };
+        let path = opened.path().join(checked(name)?);
+        if path.symlink_metadata().is_ok() {
+            return Err(StoreError::Exists { name: name.to_owned() });
+        }
+        self.confirm()?;
+        let incoming = opened.path().join(INCOMING);
+        make_folders(&incoming).at(self.root.join(INCOMING))?;
+        // Most names are unique already; a few, such as a machine's registration, several processes may write at once.
+        static NUMBER: AtomicU64 = AtomicU64::new(0);
+        let number = NUMBER.fetch_add(1, Ordering::Relaxed);
+        let temporary = format!("{}.{}-{number}", flattened(name), std::process::id());
+        let shown = self.root.join(INCOMING).join(&temporary);
+        let temporary = incoming.join(temporary);
+        let file = File::options().read(true).write(true).create_new(true).mode(0o600).open(&temporary).at(&shown)?;
+        // Kept while it is written, so that what a dead writer left can be told from what is being written. Where a filesystem
+        // knows no locks nothing is discarded.
+        let _ = rustix::fs::flock(&file, FlockOperation::NonBlockingLockExclusive);
+        let folder = self.clone();
+        Ok(Box::new(NewFile { folder, name: name.to_owned(), path, temporary, shown, file, published: false }))
+    }
+
+    fn remove(&self, name: &str) -> Result<(), StoreError> {
+        let (path, shown) = self.existing(name)?;
+        self.confirm()?;
+        fs::remove_file(&path).map_err(|error| missing_or_io(error, name, &shown))
+    }
+
+    fn discard_unpublished(&self, prefix: &str, is_dead: bool) -> Result<(), StoreError> {
+        let Some(opened) = self.opened()? else { return Ok(()) };
+        let prefix = flattened(prefix);
+        for entry in fs::read_dir(opened.path().join(INCOMING)).into_iter().flatten().flatten() {
+            if entry.file_name().to_string_lossy().starts_with(&prefix) && is_abandoned(&entry.path(), is_dead) {
+                fs::remove_file(entry.path()).at(self.root.join(INCOMING).join(entry.file_name()))?;
+            }
+        }
+        Ok(())
+    }
+
+    fn free_space(&self) -> Result<Option<u64>, StoreError> {
+        match self.opened()? {
+            Some(opened) => Ok(Some(free_space(&opened.path())?)),
+            None => Ok(None),
+        }
+    }
+}
+
+struct NewFile {
+    folder: Folder,
+    name: String,
+    path: PathBuf,
+    temporary: PathBuf,
+    /// Where a person would find the temporary file.
+    shown: PathBuf,
+    file: File,
+    published: bool,
+}
+
+impl NewFile {
+    /// Writes what could not be made durable into a new file, and makes that durable. After such an error the kernel takes the
+    /// pages for clean, so that doing the same again would prove nothing: what can still be read must be what was written.
+    fn write_anew(&mut self, blake3: Hash) -> io::Result<()> {
+        let temporary = self.temporary.with_extension("anew");
+        let mut file = File::options().read(true).write(true).create_new(true).mode(0o600).open(&temporary)?;
+        let old = std::mem::replace(&mut self.temporary, temporary);
+        self.file.seek(SeekFrom::Start(0))?;
+        let mut hasher = Hasher::default();
+        let mut buffer = vec![0; 1 << 18];
+        loop {
+            let read = self.file.read(&mut buffer)?;
+            if read == 0 {
+                break;
+            }
+            hasher.update(&buffer[..read]);
+            file.write_all(&buffer[..read])?;
+        }
+        self.file = file;
+        let _ = fs::remove_file(old);
+        if hasher.finish() != blake3 {
+            return Err(io::Error::other("what was written is lost"));
+        }
+        (self.folder.sync)(&self.file)
+    }
+}
+
+impl Write for NewFile {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        self.file.write(bytes)
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        self.file.flush()
+    }
+}
+
+impl NewObject for NewFile {
+    fn publish(mut self: Box<Self>, blake3: Hash) -> Result<(), StoreError> {
+        if let Err(error) = (self.folder.sync)(&self.file) {
+            // What is told is the first error: the second may only follow from it.
+            self.write_anew(blake3).map_err(|_| error).at(&self.shown)?;
+        }
+        // Reading back must prove the disk, not the page cache: the pages are clean now and can be let go.
+        let _ = rustix::fs::fadvise(&self.file, 0, None, Advice::DontNeed);
+        let parent = self.path.parent().unwrap_or(Path::new("/")).to_path_buf();
+        let shown = self.folder.root.join(&self.name);
+        make_folders(&parent).at(&shown)?;
+        self.folder.confirm()?;
+        let cwd = rustix::fs::CWD;
+        let renamed = rustix::fs::renameat_with(cwd, &self.temporary, cwd, &self.path, RenameFlags::NOREPLACE);
+        match renamed {
+            Ok(()) => {}
+            Err(rustix::io::Errno::EXIST) => return Err(StoreError::Exists { name: self.name.clone() }),
+            // Some network filesystems cannot rename without replacing; names are unique, so a look beforehand is enough.
+            Err(rustix::io::Errno::INVAL | rustix::io::Errno::NOSYS | rustix::io::Errno::NOTSUP) => {
+                if self.path.symlink_metadata().is_ok() {
+                    return Err(StoreError::Exists { name: self.name.clone() });
+                }
+                fs::rename(&self.temporary, &self.path).at(&shown)?;
+            }
+            Err(errno) => return Err(PathError::new(&shown, errno).into()),
+        }
+        self.published = true;
+        Ok(sync_folder(&parent).at(&shown)?)
+    }
+}
+
+impl Drop for NewFile {
+    fn drop(&mut self) {
+        if !self.published {
+            let _ = fs::remove_file(&self.temporary);
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use std::os::unix::fs::PermissionsExt;
+
+    use super::*;
+
+    fn mode(path: &Path) -> u32 {
+        fs::metadata(path).unwrap().permissions().mode() & 0o7777
+    }
+
+    #[test]
+    fn what_is_stored_is_private_to_the_account() {
+        let folder = tempfile::tempdir().unwrap();
+        let root = folder.path().join("above/store");
+        let location = Folder::new(&root);
+        location.prepare().unwrap();
+        location.write("payload/w/one.zst", b"x").unwrap();
+        for name in ["", "payload", "payload/w", INCOMING] {
+            assert_eq!(mode(&root.join(name)), 0o700, "{name}");
+        }
+        assert_eq!(mode(&root.join("payload/w/one.zst")), 0o600);
+    }
+
+    #[test]
+    fn a_folder_that_was_replaced_is_not_written_to_and_neither_is_what_replaced_it() {
+        let folder = tempfile::tempdir().unwrap();
+        let (root, away) = (folder.path().join("store"), folder.path().join("away"));
+        let location = Folder::new(&root);
+        location.prepare().unwrap();
+        location.write("one", b"1").unwrap();
+        let begun = location.create("two").unwrap();
+        location.confirm().unwrap();
+        fs::rename(&root, &away).unwrap();
+        for there in [false, true] {
+            if there {
+                fs::create_dir(&root).unwrap();
+            }
+            assert!(matches!(location.confirm(), Err(StoreError::Moved { .. })));
+            assert!(matches!(location.write("three", b"3"), Err(StoreError::Moved { .. })));
+            assert!(matches!(location.remove("one"), Err(StoreError::Moved { .. })));
+            assert_eq!(location.read("one").unwrap(), b"1", "what was opened can still be read");
+        }
+        assert!(matches!(begun.publish(Hash::of(b"")), Err(StoreError::Moved { .. })));
+        assert_eq!(fs::read_dir(&root).unwrap().count(), 0, "nothing was written to what lies there now");
+    }
+
+    #[test]
+    fn a_folder_that_is_not_there_is_made_on_purpose_only() {
+        let folder = tempfile::tempdir().unwrap();
+        let root = folder.path().join("store");
+        let location = Folder::new(&root);
+        assert!(matches!(location.write("one", b"1"), Err(StoreError::Moved { .. })));
+        assert!(matches!(location.read("one"), Err(StoreError::Missing { .. })));
+        assert_eq!(location.list("").unwrap(), []);
+        assert!(!root.exists());
+    }
+
+    #[test]
+    fn two_makers_of_a_folder_do_not_hinder_each_other_and_an_error_is_told() {
+        let folder = tempfile::tempdir().unwrap();
+        std::thread::scope(|scope| {
+            for _ in 0..8 {
+                scope.spawn(|| make_folders(&folder.path().join("a/b/c/d/e/f")).unwrap());
+            }
+        });
+        fs::write(folder.path().join("file"), b"").unwrap();
+        assert!(make_folders(&folder.path().join("file")).is_err());
+        assert!(make_folders(&folder.path().join("file/below")).is_err());
+    }
+
+    #[test]
+    fn what_a_dead_writer_left_is_discarded_and_nothing_else() {
+        let folder = tempfile::tempdir().unwrap();
+        let location = Folder::new(folder.path());
+        location.write("payload/w/one/000000.zst", b"published").unwrap();
+        let incoming = folder.path().join(INCOMING);
+        for name in ["payload+w+one+000001.zst.12-0", "payload+w+two+000000.zst.12-1"] {
+            fs::write(incoming.join(name), b"half").unwrap();
+            let file = File::options().write(true).open(incoming.join(name)).unwrap();
+            file.set_modified(std::time::UNIX_EPOCH).unwrap();
+        }
+        let mut living = location.create("payload/w/one/000002.zst").unwrap();
+        living.write_all(b"half").unwrap();
+        location.discard_unpublished("payload/w/one/", false).unwrap();
+        let left: Vec<_> =
+            fs::read_dir(folder.path().join(INCOMING)).unwrap().map(|e| e.unwrap().file_name()).collect();
+        let of_one: Vec<_> = left.iter().filter(|name| name.to_string_lossy().contains("+one+")).collect();
+        assert!(left.len() == 2 && of_one.len() == 1, "{left:?}");
+        assert!(of_one[0].to_string_lossy().starts_with("payload+w+one+000002"), "what is being written stays");
+        living.publish(Hash::of(b"half")).unwrap();
+        assert_eq!(location.read("payload/w/one/000000.zst").unwrap(), b"published");
+    }
+
+    #[test]
+    fn what_cannot_be_made_durable_is_written_anew_and_only_if_it_is_still_what_it_was() {
+        let failing = || io::Error::other("a bad sector");
+        thread_local! {
+            static FAILURES: std::cell::Cell<u32> = const { std::cell::Cell::new(0) };
+        }
+        let written = |sync: fn(&File) -> io::Result<()>| {
+            FAILURES.set(0);
+            let folder = tempfile::tempdir().unwrap();
+            let location = Folder { sync, ..Folder::new(folder.path()) };
+            let written = location.write("one", b"0123456789");
+            let left = fs::read_dir(folder.path().join(INCOMING)).unwrap().count();
+            assert_eq!(left, 0, "nothing is left behind");
+            (written, location.read("one").ok())
+        };
+        // Once: it is written anew.
+        let (once, bytes) = written(|_| {
+            FAILURES.set(FAILURES.get() + 1);
+            if FAILURES.get() == 1 { Err(io::Error::other("a bad sector")) } else { Ok(()) }
+        });
+        assert_eq!((once.is_ok(), bytes.as_deref()), (true, Some(b"0123456789".as_slice())));
+        // Always: it is not there, and the first error is told.
+        let (always, bytes) = written(|_| Err(io::Error::other("a bad sector")));
+        assert!(matches!(always, Err(StoreError::Io(error)) if error.source.to_string() == failing().to_string()));
+        assert_eq!(bytes, None);
+        // Once, and what was written is lost with it.
+        let (lost, bytes) = written(|file| {
+            FAILURES.set(FAILURES.get() + 1);
+            if FAILURES.get() > 1 {
+                return Ok(());
+            }
+            file.set_len(4)?;
+            Err(io::Error::other("a bad sector"))
+        });
+        assert_eq!((lost.is_err(), bytes), (true, None));
+    }
+
+    #[test]
+    fn a_race_for_one_name_has_one_winner() {
+        let folder = tempfile::tempdir().unwrap();
+        let location = Folder::new(folder.path());
+        let object = location.create("one").unwrap();
+        fs::write(folder.path().join("one"), b"earlier").unwrap();
+        assert!(matches!(object.publish(Hash::of(b"")), Err(StoreError::Exists { .. })));
+        assert_eq!(location.read("one").unwrap(), b"earlier");
+    }
+}
