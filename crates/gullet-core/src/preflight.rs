@@ -13,7 +13,7 @@ use gullet_store::{Store, free_space};
 use serde::Serialize;
 
 use crate::definition::{App, CommandSpec, OneOrMany, PartKind, Probe, Secure, When};
-use crate::hold::{Note, Stuck, notes_folder};
+use crate::hold::{InitialState, Note, NoteStatus, initial_state, notes_folder};
 use crate::hook::{Call, Limits, Runner};
 use crate::logbook::{Logbook, Logged};
 use crate::part::{Survey, chain, check_service, foresee, survey};
@@ -345,29 +345,28 @@ impl Preflight<'_> {
     }
 
     fn application(&self, checks: &mut Checks) {
-        if let Ok(Stuck::Alive(Some(head))) = Note::look(&notes_folder(self.state.folder()), &self.plan.app) {
-            checks.warn("application", format!("it is held {}", head.describe()), "`gullet release` lets it go");
+        if let NoteStatus::Owned(head) = Note::status(&notes_folder(self.state.folder()), &self.plan.app) {
+            let advice =
+                if head.by_hand { "`gullet release` releases it" } else { "a run is going on: wait for its end" };
+            checks.warn("application", format!("it is held {}", head.describe()), advice);
             return;
         }
         for step in &self.plan.spec.hold {
-            let serving = step.left.as_ref().map(|probes| self.ask(probes, "probe"));
-            let held = step.entered.as_ref().map(|probes| self.ask(probes, "probe"));
             let name = &step.name;
-            match (serving, held) {
-                (Some(Ok(())), _) => checks.pass("application", format!("{name}: serving")),
-                (_, Some(Ok(()))) => {
+            match initial_state(step, &mut |probes| self.ask(probes, "probe")) {
+                InitialState::Serving => checks.pass("application", format!("{name}: serving")),
+                InitialState::Held => {
                     let advice = "find out who holds it; or say `found_held = \"go on\"`";
-                    checks.add("application", Verdict::Fail, format!("{name}: held already"), Some(advice.to_owned()));
+                    checks.fail("application", format!("{name}: held already"), Some(advice.to_owned()));
                 }
-                (None, Some(Err(_))) => checks.pass("application", format!("{name}: not held")),
-                (None, None) => checks.warn(
+                InitialState::NotAsked => checks.warn(
                     "application",
                     format!("{name}: there is no probe to ask"),
                     "give it `left` and `entered`",
                 ),
-                (Some(Err(why)), _) => {
-                    let found = format!("{name}: neither serving nor held: {why}");
-                    checks.fail("application", found, Some("is it running?".to_owned()));
+                InitialState::Unknown(why) => {
+                    let advice = "is it running? and do its probes tell `held` from `serving`?";
+                    checks.fail("application", format!("{name}: {why}"), Some(advice.to_owned()));
                 }
             }
         }

@@ -489,6 +489,10 @@ mod tests {
             limit_ms: 1,
             by_hand: true,
             why: None,
+            started: 0,
+            began_up_ms: None,
+            running: None,
+            is_handed_over: false,
         };
         let of = |hold: NoteStatus| status("quaybook", &book, &hold, &soon());
         let held = of(NoteStatus::Owned(head.clone()));

@@ -1,7 +1,7 @@
 //! What the core is handed of the outside world: time, randomness, the host, the environment, the wish to stop.
 
 use std::collections::BTreeMap;
-use std::sync::atomic::{AtomicI32, Ordering};
+use std::sync::atomic::{AtomicI32, AtomicU32, Ordering};
 use std::time::Duration;
 
 use jiff::Timestamp;
@@ -41,17 +41,26 @@ pub struct Host {
 
 /// Whether somebody asked the run to stop. Signal handlers may set it.
 #[derive(Debug, Default)]
-pub struct Stop(AtomicI32);
+pub struct Stop {
+    signal: AtomicI32,
+    times: AtomicU32,
+}
 
 impl Stop {
     /// Asks to stop, because of the signal with this number.
     pub fn ask(&self, signal: i32) {
-        let _ = self.0.compare_exchange(0, signal, Ordering::SeqCst, Ordering::SeqCst);
+        let _ = self.signal.compare_exchange(0, signal, Ordering::SeqCst, Ordering::SeqCst);
+        self.times.fetch_add(1, Ordering::SeqCst);
     }
 
-    /// The signal that asked to stop, if any did.
+    /// The signal that asked to stop first, if any did.
     pub fn asked(&self) -> Option<i32> {
-        Some(self.0.load(Ordering::SeqCst)).filter(|signal| *signal != 0)
+        Some(self.signal.load(Ordering::SeqCst)).filter(|signal| *signal != 0)
+    }
+
+    /// How often it was asked for: who waits for a person although the first wish came long ago is ended by one more.
+    pub fn times(&self) -> u32 {
+        self.times.load(Ordering::SeqCst)
     }
 }
 

@@ -29,7 +29,7 @@ fn clock() -> RealClock {
     RealClock(Instant::now())
 }
 
-fn shell(script: &str, limit_ms: u64) -> Invocation {
+fn shell(script: &str, limit_ms: u64) -> Invocation<'static> {
     Invocation {
         argv: ["/bin/sh", "-c", script].map(str::to_owned).to_vec(),
         dir: "/".into(),

@@ -42,7 +42,14 @@ pub fn settle(ui: &mut Ui, loaded: &Loaded, state: &State, outside: &Outside) ->
                     }
                 }
             },
-            Err(error) => ui.warning(&format!("the hold of `{app}` cannot be looked at: {error}")),
+            Err(error) => {
+                // What cannot be read may be held.
+                all_left = false;
+                ui.warning(&format!("`{app}` may still be held: {error}"));
+                ui.hint(&format!(
+                    "release it by hand, and say so: gullet release {app} --declare \"released by hand\""
+                ));
+            }
         }
         if state.open_logs(&app).is_empty() && !has_leftovers(state, &app) {
             continue;
@@ -63,6 +70,7 @@ pub fn settle(ui: &mut Ui, loaded: &Loaded, state: &State, outside: &Outside) ->
             world,
             app: app.clone(),
             run: String::new(),
+            family: gullet_core::ids::random_id(world.random, 12),
             folder: state.folder().join("scratch"),
             top: state.folder().to_path_buf(),
         };

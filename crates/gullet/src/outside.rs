@@ -71,16 +71,16 @@ impl Outside {
         Self { host, environment, stop: Arc::new(Stop::default()) }
     }
 
-    /// Lets SIGINT, SIGTERM and SIGHUP ask for a stop instead of ending the program.
+    /// Lets SIGINT, SIGTERM and SIGHUP ask for a stop instead of ending the program. What this process was told to ignore when it
+    /// was started, as `nohup` does, stays ignored. A file that grows beyond the limit of the system is an error with words.
     pub fn listen_to_signals(&self) -> std::io::Result<()> {
-        let mut signals = signal_hook::iterator::Signals::new([
-            signal_hook::consts::SIGINT,
-            signal_hook::consts::SIGTERM,
-            signal_hook::consts::SIGHUP,
-        ])?;
+        use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM, SIGXFSZ};
+        let ignored = ignored_signals();
+        let heeded = [SIGINT, SIGTERM, SIGHUP].into_iter().filter(|signal| ignored & (1 << (signal - 1)) == 0);
+        let mut signals = signal_hook::iterator::Signals::new(heeded.chain([SIGXFSZ]))?;
         let stop = Arc::clone(&self.stop);
         std::thread::spawn(move || {
-            for signal in signals.forever() {
+            for signal in signals.forever().filter(|signal| *signal != SIGXFSZ) {
                 stop.ask(signal);
             }
         });
@@ -115,23 +115,33 @@ pub fn guard_commands() -> Vec<Vec<OsString>> {
 /// Makes this process a guard: in a session of its own, so that no terminal and no login session takes it with them, safe
 /// from the out-of-memory killer before others, kept in memory, and deaf to signals but as a wish to leave.
 pub fn as_guard(told: &Told) -> std::io::Result<()> {
-    use signal_hook::consts::{SIGHUP, SIGINT, SIGPIPE, SIGTERM, SIGUSR1};
+    use signal_hook::consts::{SIGHUP, SIGINT, SIGPIPE, SIGTERM, SIGUSR1, SIGXFSZ};
     // It fails only for a process that leads a group, which one that was just started does not.
     let _ = rustix::process::setsid();
     let _ = std::fs::write("/proc/self/oom_score_adj", "-500");
     let _ = rustix::mm::mlockall(rustix::mm::MlockAllFlags::CURRENT);
-    let mut signals = signal_hook::iterator::Signals::new([SIGINT, SIGTERM, SIGHUP, SIGPIPE, SIGUSR1])?;
+    let mut signals = signal_hook::iterator::Signals::new([SIGINT, SIGTERM, SIGHUP, SIGPIPE, SIGUSR1, SIGXFSZ])?;
     let told = told.clone();
     std::thread::spawn(move || {
         for signal in signals.forever() {
             match signal {
                 SIGUSR1 => told.hand_over.ask(signal),
-                SIGPIPE => {}
-                _ => told.leave.ask(signal),
+                SIGPIPE | SIGXFSZ => {}
+                _ => {
+                    told.leave.ask(signal);
+                    told.cancel.ask(signal);
+                }
             }
         }
     });
     Ok(())
+}
+
+/// The signals that this process ignores, as the kernel's mask of them (proc(5), SigIgn).
+fn ignored_signals() -> u64 {
+    let status = std::fs::read_to_string("/proc/self/status").unwrap_or_default();
+    let mask = status.lines().find_map(|line| line.strip_prefix("SigIgn:"));
+    mask.and_then(|mask| u64::from_str_radix(mask.trim(), 16).ok()).unwrap_or(0)
 }
 
 /// The name and home of the account that this process runs as, from the password file.

@@ -171,7 +171,9 @@ impl Ui {
 
     /// Whether somebody is there who can be asked.
     pub fn can_ask(&self) -> bool {
-        !self.json && io::stdin().is_terminal() && io::stderr().is_terminal()
+        // Who reads from a terminal in its background is stopped by it, and would be while something is held.
+        let in_front = rustix::termios::tcgetpgrp(io::stdin()).is_ok_and(|front| front == rustix::process::getpgrp());
+        !self.json && io::stdin().is_terminal() && io::stderr().is_terminal() && in_front
     }
 
     /// Asks for a line; `None` at the end of input, or soon after `over` says so.

@@ -222,11 +222,16 @@ impl Rules<'_> {
     }
 
     fn hold(&mut self, base: &str, app: &App) {
-        let mut seen = BTreeSet::new();
+        let (mut seen, mut locks) = (BTreeSet::new(), BTreeSet::new());
         for (number, step) in app.hold.iter().enumerate() {
             let at = format!("{base}/hold/{number}");
             if !seen.insert(&step.name) {
                 self.flaw(&format!("{at}/name"), format!("two hold steps are called `{}`", step.name), None);
+            }
+            if let Some(lock) = step.lock.as_ref().filter(|lock| !locks.insert(lock.as_str())) {
+                let message =
+                    format!("the lock `{lock}` is taken by an earlier step already, and would be waited for in vain");
+                self.flaw(&format!("{at}/lock"), message, Some("one step a lock is enough".to_owned()));
             }
             self.hold_step(&at, step);
         }

@@ -421,6 +421,7 @@ impl Drill<'_, '_> {
             world: self.world,
             app: plan.app.clone(),
             run: plan.run.clone(),
+            family: random_id(self.world.random, 12),
             folder: plan.scratch.clone(),
             top: self.state_top().to_path_buf(),
         };

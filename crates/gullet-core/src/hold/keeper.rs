@@ -3,15 +3,16 @@
 use std::collections::BTreeMap;
 use std::fs::{File, OpenOptions};
 use std::os::unix::fs::OpenOptionsExt;
+use std::sync::{Mutex, PoisonError};
 use std::time::Duration;
 
 use rustix::fs::FlockOperation;
 
-use super::note::Note;
+use super::note::{Note, RunningCommand};
 use super::protocol::{Answer, Op};
 use super::session::Session;
 use crate::definition::{CommandSpec, HoldStep, OneOrMany, Probe};
-use crate::hook::{Call, CallOutcome, Limits, Patience, Runner};
+use crate::hook::{Call, CallOutcome, Limits, Patience, Process, Runner};
 use crate::restore::place;
 use crate::words::millis;
 use crate::world::Stop;
@@ -27,9 +28,14 @@ pub struct Keeper<'w> {
     sessions: BTreeMap<usize, Session>,
     /// Locks that applications share, held for as long as their steps are.
     locks: BTreeMap<usize, File>,
+    /// When the first was entered.
     began: Option<Duration>,
+    /// Since when the limit counts: that of a hold that was taken over begins anew.
+    limit_from: Option<Duration>,
     settling: Duration,
     left_at: Option<Duration>,
+    /// Whether, once a step is entered, its probes must tell that from serving. A restore asks only whether it stopped.
+    must_tell_apart: bool,
 }
 
 impl<'w> Keeper<'w> {
@@ -41,7 +47,10 @@ impl<'w> Keeper<'w> {
         note: Option<Note>,
         entered: Vec<usize>,
     ) -> Self {
-        let began = (!entered.is_empty()).then(|| runner.world.clock.uptime());
+        let now = runner.world.clock.uptime();
+        let noted = note.as_ref().and_then(|note| note.head().began_uptime()).filter(|began| *began <= now);
+        let limit_from = (!entered.is_empty()).then_some(now);
+        let began = limit_from.map(|now| noted.unwrap_or(now));
         Self {
             runner,
             steps,
@@ -51,9 +60,17 @@ impl<'w> Keeper<'w> {
             sessions: BTreeMap::new(),
             locks: BTreeMap::new(),
             began,
+            limit_from,
             settling: Duration::ZERO,
             left_at: None,
+            must_tell_apart: true,
         }
+    }
+
+    /// The same for a restore in place, which stops the application as a step is entered.
+    #[must_use]
+    pub fn of_restore(self, is_restore: bool) -> Self {
+        Self { must_tell_apart: !is_restore, ..self }
     }
 
     /// Whether anything is held, or may be.
@@ -73,10 +90,11 @@ impl<'w> Keeper<'w> {
 
     /// The uptime at which leaving must begin.
     pub fn deadline(&self) -> Option<Duration> {
-        self.began.map(|began| began + self.settling + self.limit)
+        self.limit_from.map(|from| from + self.settling + self.limit)
     }
 
-    fn held(&self) -> Duration {
+    /// How long it has been held.
+    pub fn held(&self) -> Duration {
         let until = self.left_at.unwrap_or_else(|| self.runner.world.clock.uptime());
         self.began.map_or(Duration::ZERO, |began| until.saturating_sub(began).saturating_sub(self.settling))
     }
@@ -87,8 +105,8 @@ impl<'w> Keeper<'w> {
         let lost = ended.next()?;
         let name = self.steps[lost].name.clone();
         // Its lock is gone with it: nothing is left to leave but what its report may say.
-        self.sessions.remove(&lost)?.end(self.runner.world.clock);
-        self.entered.retain(|step| *step != lost);
+        let _ = self.sessions.remove(&lost)?.end(self.runner.world.clock, None);
+        self.forget(lost);
         Some(format!("the session of `{name}` ended by itself, and its lock with it"))
     }
 
@@ -96,11 +114,17 @@ impl<'w> Keeper<'w> {
     pub fn perform(&mut self, op: Op, stop: &Stop) -> Answer {
         let patience = Patience { stop: Some(stop), until: self.deadline(), ..Patience::default() };
         match op {
+            Op::Lock => {
+                let taken = self.take_locks(patience);
+                self.answer(CallOutcome::new(taken))
+            }
             Op::Enter(step) => self.enter(step, stop),
             Op::Settle(step) => self.settle(step, Patience { until: None, ..patience }),
             Op::Prove(step) => {
                 let probes = self.steps[step].entered.clone();
-                self.asked(step, probes.as_ref(), Some(Limits::WITHIN), patience)
+                let answer = self.asked(step, probes.as_ref(), Some(Limits::WITHIN), patience);
+                let asks = answer.result.is_ok() && self.must_tell_apart;
+                if asks { self.tells_apart(step, answer, patience) } else { answer }
             }
             Op::ProveAgain(step) => {
                 let probes = self.steps[step].entered.clone();
@@ -142,21 +166,15 @@ impl<'w> Keeper<'w> {
             // Taken over from a hold by hand.
             return self.answer(CallOutcome::new(Ok(())));
         }
-        if let Some(name) = self.steps[step].lock.clone() {
-            // Waited for before anything is noted or entered, so that it counts as no time held.
-            let patience = Patience { stop: Some(stop), ..Patience::default() };
-            let since = self.runner.world.clock.uptime();
-            let taken = self.shared_lock(&name, patience);
-            if self.began.is_some() {
-                self.settling += self.runner.world.clock.uptime().saturating_sub(since);
+        // All of them were, before the first was entered; nothing is waited for while something is held.
+        if self.steps[step].lock.is_some() && !self.locks.contains_key(&step) {
+            let taken = self.take_locks(Patience { stop: Some(stop), until: self.deadline(), ..Patience::default() });
+            if let Err(why) = taken {
+                return self.answer(CallOutcome::new(Err(why)));
             }
-            match taken {
-                Ok(file) => self.locks.insert(step, file),
-                Err(why) => return self.answer(CallOutcome::new(Err(why))),
-            };
         }
-        let now = self.runner.world.clock.now();
-        let noted = self.note.as_mut().map_or(Ok(()), |note| note.entering(step, now));
+        let (now, uptime) = (self.runner.world.clock.now(), self.runner.world.clock.uptime());
+        let noted = self.note.as_mut().map_or(Ok(()), |note| note.entering(step, now, uptime));
         if let Err(error) = noted {
             // Nothing may be entered that nobody could find again.
             let why = format!("the hold could not be noted: {}", crate::part::chain(&error));
@@ -164,15 +182,51 @@ impl<'w> Keeper<'w> {
         }
         self.entered.retain(|entered| *entered != step);
         self.entered.push(step);
-        self.began.get_or_insert_with(|| self.runner.world.clock.uptime());
+        self.began.get_or_insert(uptime);
+        self.limit_from.get_or_insert(uptime);
         let patience = Patience { stop: Some(stop), until: self.deadline(), ..Patience::default() };
         let spec = &self.steps[step];
         if let Some(session) = spec.session.clone() {
             return self.start_session(step, &session, patience);
         }
         let Some(enter) = spec.enter.clone() else { return self.answer(CallOutcome::new(Ok(()))) };
-        let outcome = self.runner.run(&enter, call("enter", patience));
+        let outcome = self.run_noted(&enter, call("enter", patience));
         self.answer(outcome)
+    }
+
+    /// Runs a command, and notes which process it is while it runs: whoever releases a forgotten hold ends it first.
+    fn run_noted(&mut self, command: &CommandSpec, call: Call<'_>) -> CallOutcome {
+        let (note, moment) = (Mutex::new(self.note.as_mut()), call.moment);
+        let started = |process: Option<Process>| {
+            if let Some(note) = note.lock().unwrap_or_else(PoisonError::into_inner).as_mut() {
+                note.running(process.map(|process| RunningCommand { process, moment: moment.to_owned() }));
+            }
+        };
+        self.runner.run(command, Call { started: Some(&started), ..call })
+    }
+
+    /// Takes all locks that the steps share with other applications, in the order of their names, so that no two applications
+    /// wait for each other; before the first step is entered, so that nobody waits while something is held.
+    fn take_locks(&mut self, patience: Patience<'_>) -> Result<(), String> {
+        let wanted = self.steps.iter().enumerate().filter_map(|(number, step)| Some((step.lock.clone()?, number)));
+        let mut wanted: Vec<(String, usize)> = wanted.filter(|(_, number)| !self.locks.contains_key(number)).collect();
+        wanted.sort();
+        for (name, step) in wanted {
+            let file = self.shared_lock(&name, patience)?;
+            self.locks.insert(step, file);
+        }
+        Ok(())
+    }
+
+    /// A probe that says `serving` of an application that is held proves nothing, nor does the other one then.
+    fn tells_apart(&mut self, step: usize, answer: Answer, patience: Patience<'_>) -> Answer {
+        let (Some(_), Some(left)) = (&self.steps[step].entered, self.steps[step].left.clone()) else { return answer };
+        let serving = self.runner.ask(&left, &probe_call("probe", patience));
+        let mut commands = answer.commands;
+        commands.extend(serving.tries);
+        let why = "its `left` probe says that it serves, and its `entered` probe that it is held: they cannot tell";
+        let result = if serving.result.is_ok() { Err(why.to_owned()) } else { Ok(()) };
+        Answer { result, commands, ..answer }
     }
 
     /// Takes a lock that applications share; the kernel lets it go when this process dies.
@@ -206,9 +260,10 @@ impl<'w> Keeper<'w> {
                     self.sessions.insert(step, session);
                 }
                 Err(failed) => {
-                    let (why, report) = *failed;
-                    outcome.result = Err(why);
-                    outcome.tries.push(report);
+                    outcome.result = Err(failed.why);
+                    outcome.tries.push(failed.report);
+                    // It may have the lock: it is ended as one that holds.
+                    self.sessions.extend(failed.lives_on.map(|session| (step, session)));
                 }
             },
         }
@@ -251,14 +306,17 @@ impl<'w> Keeper<'w> {
         if !self.entered.contains(&step) {
             return self.answer(CallOutcome::new(Ok(())));
         }
-        let outcome = match self.sessions.remove(&step) {
-            Some(session) => {
+        let ended = self.sessions.get_mut(&step).map(|session| session.end(self.runner.world.clock, None));
+        let outcome = match ended {
+            Some(Ok(report)) => {
+                self.sessions.remove(&step);
                 let mut outcome = CallOutcome::new(Ok(()));
-                outcome.tries.push(session.end(self.runner.world.clock));
+                outcome.tries.push(report);
                 outcome
             }
+            Some(Err(why)) => CallOutcome::new(Err(why)),
             None => match self.steps[step].leave.clone() {
-                Some(leave) => self.runner.run(&leave, Call { notes: false, ..call("leave", Patience::default()) }),
+                Some(leave) => self.run_noted(&leave, Call { notes: false, ..call("leave", Patience::default()) }),
                 None => CallOutcome::new(Ok(())),
             },
         };
@@ -315,7 +373,7 @@ impl<'w> Keeper<'w> {
         let mut failed = Vec::new();
         for step in self.entered.clone().into_iter().rev() {
             let left = self.perform(Op::Leave(step), &stop);
-            let has_probe = self.steps[step].left.is_some();
+            let has_probe = self.steps[step].left.is_some() && !self.sessions.contains_key(&step);
             let result = if has_probe { self.perform(Op::ProveLeft(step), &stop).result } else { left.result };
             if let Err(error) = result {
                 failed.push(format!("{}: {error}", self.steps[step].name));

@@ -9,12 +9,14 @@
 
 pub mod forgotten;
 pub mod guard;
+mod initial;
 mod keeper;
 mod note;
 mod protocol;
 mod remote;
 mod session;
 
+pub use initial::{InitialState, initial_state};
 pub use keeper::Keeper;
 pub use note::{Note, NoteError, NoteHead, NoteState, NoteStatus, Stuck};
 pub use protocol::{Answer, Op, Order};

@@ -17,6 +17,8 @@ use rustix::fs::FlockOperation;
 use serde::{Deserialize, Serialize};
 
 use crate::definition::HoldStep;
+use crate::hook::Process;
+use crate::words::millis;
 use crate::world::Clock;
 
 /// Bytes of the head.
@@ -74,6 +76,27 @@ pub struct NoteHead {
     pub by_hand: bool,
     /// Why it was left, where not at main's request; or what is in the way of leaving.
     pub why: Option<String>,
+    /// When the guard's process started, so that its number is not taken for another one's.
+    #[serde(default)]
+    pub started: u64,
+    /// The machine's uptime in milliseconds when the first was entered, by a clock that includes suspend; of this boot only.
+    #[serde(default)]
+    pub began_up_ms: Option<u64>,
+    /// The command that the guard is running.
+    #[serde(default)]
+    pub running: Option<RunningCommand>,
+    /// Whether its guard, which lives, has let go of the lock for another one that takes the hold over.
+    #[serde(default)]
+    pub is_handed_over: bool,
+}
+
+/// A command that a guard is running.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct RunningCommand {
+    /// Its process.
+    pub process: Process,
+    /// What it is run for: `enter`, `leave`, `probe`, `settled`.
+    pub moment: String,
 }
 
 /// A hold note failed.
@@ -89,12 +112,26 @@ pub enum NoteError {
     /// A living process owns it, and it cannot be read.
     #[error("the hold note is in use by another process")]
     InUse,
+    /// It is damaged, so that it is not known what is held: everything may be.
+    #[error("the hold note `{}` is damaged, so it is not known what is held", .0.display())]
+    Unreadable(PathBuf),
     /// A hold that nobody owns any more must be left first.
     #[error("`{}` is held, and the process that held it is gone", .0.app)]
     Forgotten(Box<NoteHead>),
 }
 
 impl NoteHead {
+    /// The guard's process, where it is one of this boot.
+    pub fn owner(&self) -> Option<Process> {
+        let pid = i32::try_from(self.pid).ok().filter(|pid| *pid > 0)?;
+        (self.boot == boot_id()).then_some(Process { pid, started: self.started })
+    }
+
+    /// Whether the first was entered since this boot, and at which uptime.
+    pub fn began_uptime(&self) -> Option<Duration> {
+        self.began_up_ms.filter(|_| self.boot == boot_id()).map(Duration::from_millis)
+    }
+
     /// Who holds, and since when.
     pub fn describe(&self) -> String {
         let since = self.began.map(|at| format!(" since {at}")).unwrap_or_default();
@@ -148,6 +185,26 @@ fn boot_id() -> String {
     fs::read_to_string("/proc/sys/kernel/random/boot_id").unwrap_or_default().trim().to_owned()
 }
 
+/// Keeps other makers of an application's note away while it lives.
+fn lock_for_making(folder: &Path, app: &str) -> Result<File, NoteError> {
+    let path = folder.join(format!("{app}.lock"));
+    let file = OpenOptions::new().write(true).create(true).truncate(false).mode(0o600).open(&path).at(&path)?;
+    // Held for as long as it takes to sync a note, so it is worth waiting for.
+    rustix::fs::flock(&file, FlockOperation::LockExclusive).at(&path)?;
+    Ok(file)
+}
+
+/// The same as [`lock`], for who finds a note: somebody may just look at it, which takes no time.
+fn lock_found(file: &File, path: &Path) -> Result<bool, PathError> {
+    for _ in 0..50 {
+        if lock(file, path)? {
+            return Ok(true);
+        }
+        std::thread::yield_now();
+    }
+    Ok(false)
+}
+
 fn lock(file: &File, path: &Path) -> Result<bool, PathError> {
     match rustix::fs::flock(file, FlockOperation::NonBlockingLockExclusive) {
         Ok(()) => Ok(true),
@@ -163,13 +220,12 @@ fn read_head(file: &File) -> Option<NoteHead> {
     serde_json::from_slice(&head[..=end]).ok()
 }
 
-fn read_steps(file: &File) -> Vec<HoldStep> {
+fn read_steps(file: &File) -> Option<Vec<HoldStep>> {
     let mut body = Vec::new();
     let mut file = file;
-    if io::Seek::seek(&mut file, io::SeekFrom::Start(HEAD as u64)).is_err() || file.read_to_end(&mut body).is_err() {
-        return Vec::new();
-    }
-    serde_json::from_slice(&body).unwrap_or_default()
+    io::Seek::seek(&mut file, io::SeekFrom::Start(HEAD as u64)).ok()?;
+    file.read_to_end(&mut body).ok()?;
+    serde_json::from_slice(&body).ok()
 }
 
 impl Note {
@@ -188,10 +244,20 @@ impl Note {
         if read_head(&file).is_some_and(|head| head.state.is_over()) {
             return Ok(Stuck::Nothing);
         }
-        if !lock(&file, &path)? {
+        if !lock_found(&file, &path)? {
             return Ok(Stuck::Alive(read_head(&file).map(Box::new)));
         }
         let steps = read_steps(&file);
+        // A step that cannot be read cannot be released, and what is not known to be released is held.
+        let is_known =
+            |head: &NoteHead| steps.as_ref().is_some_and(|s| head.entered.iter().all(|step| *step < s.len()));
+        match read_head(&file) {
+            Some(head) if head.entered.is_empty() || is_known(&head) => {}
+            Some(_) => return Err(NoteError::Unreadable(path)),
+            None if steps.as_ref().is_none_or(Vec::is_empty) => return Err(NoteError::Unreadable(path)),
+            None => {}
+        }
+        let steps = steps.unwrap_or_default();
         // A head that was cut off in the middle of being written says nothing of which steps are held: all may be.
         let head = read_head(&file).unwrap_or_else(|| NoteHead {
             note: 1,
@@ -207,6 +273,10 @@ impl Note {
             limit_ms: 0,
             by_hand: false,
             why: None,
+            started: 0,
+            began_up_ms: None,
+            running: None,
+            is_handed_over: false,
         });
         if head.state.is_over() || head.entered.is_empty() {
             return Ok(Stuck::Nothing);
@@ -231,6 +301,7 @@ impl Note {
     /// # Errors
     /// [`NoteError::Held`] or [`NoteError::Forgotten`] when the application is held, or may be.
     pub fn create(folder: &Path, head: NoteHead, steps: &[HoldStep]) -> Result<Self, NoteError> {
+        let _making = lock_for_making(folder, &head.app)?;
         match Self::look(folder, &head.app)? {
             Stuck::Alive(Some(other)) => return Err(NoteError::Held(other)),
             Stuck::Alive(None) => return Err(NoteError::InUse),
@@ -248,9 +319,58 @@ impl Note {
         file.sync_all().at(&temporary)?;
         fs::rename(&temporary, &path).at(&path)?;
         File::open(folder).and_then(|folder| folder.sync_all()).at(folder)?;
-        note.head.pid = std::process::id();
+        note.own();
         note.write()?;
         Ok(note)
+    }
+
+    /// Names this process as the one that the note belongs to.
+    fn own(&mut self) {
+        self.head.pid = std::process::id();
+        self.head.started = Process::own().started;
+        let boot = boot_id();
+        if self.head.boot != boot {
+            // An uptime of another boot means nothing in this one.
+            self.head.began_up_ms = None;
+            self.head.boot = boot;
+        }
+    }
+
+    /// Takes a note over that was found without an owner: whoever signals its owner from now on must not signal somebody else.
+    pub fn adopt(&mut self) {
+        self.own();
+        self.head.is_handed_over = false;
+        self.head.running = None;
+        // Releasing needs no write.
+        let _ = self.write();
+    }
+
+    /// Notes which command is running. It is not synced: what it is for ends with the boot.
+    pub(super) fn running(&mut self, running: Option<RunningCommand>) {
+        self.head.running = running;
+        let _ = self.file.write_all_at(&self.head_bytes(), 0);
+    }
+
+    /// Lets others take the note over, and keeps it open.
+    pub(super) fn unlock(&mut self) {
+        self.head.is_handed_over = true;
+        let _ = self.file.write_all_at(&self.head_bytes(), 0);
+        let _ = rustix::fs::flock(&self.file, FlockOperation::Unlock);
+    }
+
+    /// Takes the lock again that was let go for somebody; whether nobody else has it.
+    pub(super) fn lock_again(&mut self) -> bool {
+        let is_locked = lock(&self.file, &self.path).unwrap_or(false);
+        if is_locked && !self.is_taken_over() {
+            self.head.is_handed_over = false;
+            let _ = self.file.write_all_at(&self.head_bytes(), 0);
+        }
+        is_locked
+    }
+
+    /// Whether another process has written that the hold is its own, or is closed.
+    pub(super) fn is_taken_over(&self) -> bool {
+        read_head(&self.file).is_some_and(|head| head.token != self.head.token || head.state.is_over())
     }
 
     /// The head as it is.
@@ -258,11 +378,25 @@ impl Note {
         &self.head
     }
 
+    /// The head in its fixed size. What does not fit is the texts, which are shortened; half of a head would mean nothing.
     fn head_bytes(&self) -> Vec<u8> {
-        let mut bytes = serde_json::to_vec(&self.head).unwrap_or_default();
-        bytes.resize(HEAD - 1, b' ');
-        bytes.push(b'\n');
-        bytes
+        let mut head = self.head.clone();
+        let mut most = HEAD;
+        loop {
+            let mut bytes = serde_json::to_vec(&head).unwrap_or_default();
+            if bytes.len() < HEAD {
+                bytes.resize(HEAD - 1, b' ');
+                bytes.push(b'\n');
+                return bytes;
+            }
+            most /= 2;
+            head.why = head.why.map(|why| shortened(&why, most));
+            head.account = shortened(&head.account, most.max(32));
+            if most == 0 {
+                // Unreadable means held, which is what it must mean then.
+                return vec![b' '; HEAD];
+            }
+        }
     }
 
     fn write(&self) -> Result<(), NoteError> {
@@ -274,9 +408,10 @@ impl Note {
     ///
     /// # Errors
     /// When it cannot be written and synced.
-    pub fn entering(&mut self, step: usize, at: Timestamp) -> Result<(), NoteError> {
+    pub fn entering(&mut self, step: usize, at: Timestamp, uptime: Duration) -> Result<(), NoteError> {
         self.head.state = self.head.state.max(NoteState::Held);
         self.head.began.get_or_insert(at);
+        self.head.began_up_ms.get_or_insert_with(|| millis(uptime));
         if !self.head.entered.contains(&step) {
             self.head.entered.push(step);
         }
@@ -306,9 +441,6 @@ impl Note {
         self.write()
     }
 
-    /// Gives the hold to another guard: the lock goes, what is held stays held.
-    pub fn hand_over(self) {}
-
     /// Takes over a hold by hand whose guard has let go of the note.
     ///
     /// # Errors
@@ -318,15 +450,32 @@ impl Note {
         self.head.token = token.to_owned();
         self.head.limit_ms = limit_ms;
         self.head.by_hand = false;
-        self.head.pid = std::process::id();
+        self.head.is_handed_over = false;
+        self.own();
         self.write()?;
         Ok(self)
     }
 
-    /// Whether the file at the note's place is still this one.
-    pub fn is_in_place(&self) -> bool {
-        let (Ok(mine), Ok(there)) = (self.file.metadata(), fs::metadata(&self.path)) else { return false };
-        (mine.dev(), mine.ino()) == (there.dev(), there.ino())
+    /// Whether another note is at this one's place, or this one was closed by somebody else. One that is gone is neither.
+    pub fn is_superseded(&self) -> bool {
+        let Ok(mine) = self.file.metadata() else { return false };
+        let other = fs::metadata(&self.path).is_ok_and(|there| (mine.dev(), mine.ino()) != (there.dev(), there.ino()));
+        other || self.is_taken_over()
+    }
+
+    /// Sets a note aside that cannot be read, because a person says that nothing is held.
+    ///
+    /// # Errors
+    /// When it is in use, or cannot be renamed.
+    pub fn set_aside(folder: &Path, app: &str, at: Timestamp) -> Result<PathBuf, NoteError> {
+        let path = path_of(folder, app);
+        let file = OpenOptions::new().read(true).write(true).open(&path).at(&path)?;
+        if !lock_found(&file, &path)? {
+            return Err(NoteError::InUse);
+        }
+        let aside = folder.join(format!("{app}.damaged-{}", at.as_second()));
+        fs::rename(&path, &aside).at(&path)?;
+        Ok(aside)
     }
 
     /// Looks at an application's note and leaves it as it is, and to whom it belongs.
@@ -380,8 +529,21 @@ impl NoteHead {
             limit_ms: order.limit_ms,
             by_hand: order.by_hand,
             why: None,
+            started: Process::own().started,
+            began_up_ms: None,
+            running: None,
+            is_handed_over: false,
         }
     }
+}
+
+/// A text of at most so many bytes.
+fn shortened(text: &str, most: usize) -> String {
+    if text.len() <= most {
+        return text.to_owned();
+    }
+    let end = (0..=most).rev().find(|end| text.is_char_boundary(*end)).unwrap_or(0);
+    format!("{}…", &text[..end])
 }
 
 #[cfg(test)]
@@ -403,6 +565,10 @@ mod tests {
             limit_ms: 1000,
             by_hand: false,
             why: None,
+            started: 0,
+            began_up_ms: None,
+            running: None,
+            is_handed_over: false,
         }
     }
 
@@ -415,7 +581,7 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         let steps = [step("one"), step("two")];
         let mut note = Note::create(folder.path(), head("t1"), &steps).unwrap();
-        note.entering(0, Timestamp::UNIX_EPOCH).unwrap();
+        note.entering(0, Timestamp::UNIX_EPOCH, Duration::ZERO).unwrap();
         assert!(
             matches!(Note::look(folder.path(), "quaybook").unwrap(), Stuck::Alive(Some(head)) if head.token == "t1")
         );
@@ -437,10 +603,65 @@ mod tests {
     fn the_state_never_moves_back() {
         let folder = tempfile::tempdir().unwrap();
         let mut note = Note::create(folder.path(), head("t1"), &[step("one")]).unwrap();
-        note.entering(0, Timestamp::UNIX_EPOCH).unwrap();
+        note.entering(0, Timestamp::UNIX_EPOCH, Duration::ZERO).unwrap();
         note.leaving(&[], None).unwrap();
-        note.entering(0, Timestamp::UNIX_EPOCH).unwrap();
+        note.entering(0, Timestamp::UNIX_EPOCH, Duration::ZERO).unwrap();
         assert_eq!(note.head().state, NoteState::Left);
+    }
+
+    #[test]
+    fn a_head_that_does_not_fit_stays_readable_and_what_cannot_be_read_is_never_released() {
+        let folder = tempfile::tempdir().unwrap();
+        let mut note = Note::create(folder.path(), head("t1"), &[step("one")]).unwrap();
+        note.entering(0, Timestamp::UNIX_EPOCH, Duration::ZERO).unwrap();
+        note.leaving(&[0], Some("\u{1b}[31mö\"".repeat(5000))).unwrap();
+        let found = Note::peek(folder.path(), "quaybook").unwrap();
+        assert!(found.state == NoteState::Leaving && found.entered == [0] && found.why.unwrap().ends_with('…'));
+        drop(note);
+        let path = folder.path().join("quaybook.note");
+        let whole = fs::read(&path).unwrap();
+        let is_unreadable = |bytes: &[u8]| {
+            fs::write(&path, bytes).unwrap();
+            let found = matches!(Note::look(folder.path(), "quaybook"), Err(NoteError::Unreadable(_)));
+            found && Note::create(folder.path(), head("t2"), &[step("one")]).is_err()
+        };
+        assert!(is_unreadable(&whole[..HEAD]), "the steps are gone");
+        assert!(is_unreadable(&whole[..HEAD + 4]), "the steps are cut");
+        assert!(is_unreadable(&vec![0; HEAD]) && is_unreadable(b""), "nothing is left");
+        assert_eq!(Note::status(folder.path(), "quaybook"), NoteStatus::Unreadable);
+        Note::set_aside(folder.path(), "quaybook", Timestamp::UNIX_EPOCH).unwrap();
+        assert!(matches!(Note::look(folder.path(), "quaybook").unwrap(), Stuck::Nothing));
+    }
+
+    #[test]
+    fn of_many_makers_of_one_note_one_wins() {
+        let folder = tempfile::tempdir().unwrap();
+        let made: Vec<bool> = std::thread::scope(|scope| {
+            let makers: Vec<_> = (0..8)
+                .map(|number| {
+                    let folder = folder.path();
+                    scope.spawn(move || {
+                        let mut note = Note::create(folder, head(&format!("t{number}")), &[step("one")]).ok()?;
+                        note.entering(0, Timestamp::UNIX_EPOCH, Duration::ZERO).ok()?;
+                        Some(note)
+                    })
+                })
+                .collect();
+            let notes: Vec<Option<Note>> = makers.into_iter().map(|maker| maker.join().unwrap()).collect();
+            notes.iter().map(Option::is_some).collect()
+        });
+        assert_eq!(made.iter().filter(|made| **made).count(), 1, "{made:?}");
+    }
+
+    #[test]
+    fn looking_hinders_nobody() {
+        let folder = tempfile::tempdir().unwrap();
+        let mut note = Note::create(folder.path(), head("t1"), &[step("one")]).unwrap();
+        note.entering(0, Timestamp::UNIX_EPOCH, Duration::ZERO).unwrap();
+        assert!(matches!(Note::status(folder.path(), "quaybook"), NoteStatus::Owned(_)));
+        drop(note);
+        assert!(matches!(Note::status(folder.path(), "quaybook"), NoteStatus::Forgotten(_)));
+        assert!(matches!(Note::look(folder.path(), "quaybook").unwrap(), Stuck::Forgotten(..)));
     }
 
     #[test]

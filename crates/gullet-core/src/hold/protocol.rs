@@ -30,12 +30,16 @@ pub struct Order {
     pub by_hand: bool,
     /// Whether a hold by hand that is there already is taken over.
     pub take_over: bool,
+    /// Whether it is a restore in place, which decides itself when the application is started again while it lives.
+    pub is_restore: bool,
 }
 
 /// What main asks for. Numbers are of hold steps.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
 pub enum Op {
+    /// Take the locks that all steps share with other applications, before anything is entered.
+    Lock,
     /// Enter a step.
     Enter(usize),
     /// Wait until the work in hand is finished.
@@ -60,6 +64,8 @@ pub(super) enum FromMain {
     Do(Op),
     /// Cut short what is being done, unless it is leaving.
     Cancel,
+    /// A hold by hand is complete: it stays when main ends.
+    Stay,
 }
 
 /// What came of an operation.
@@ -85,7 +91,13 @@ pub(super) enum FromGuard {
     Ready {
         /// Steps of a hold by hand that are held already.
         taken_over: Vec<usize>,
+        /// How long they have been held, in milliseconds.
+        held_ms: u64,
     },
+    /// The guard lives; said every second, whatever it does meanwhile.
+    Alive,
+    /// What did not let go at first is released now.
+    Released,
     /// It cannot be a guard.
     Refused {
         /// Why.

@@ -15,6 +15,11 @@ use crate::world::{Clock, Stop};
 /// How long a guard may take to be ready: it syncs its note, which a busy disk can delay. Nothing is held before.
 const READY_WITHIN: Duration = Duration::from_secs(60);
 
+/// A guard says every second that it lives. One that has said nothing for so long was stopped, or cannot go on.
+const SILENT_AT_MOST: Duration = Duration::from_secs(20);
+/// How often it is listened for.
+const TICK: Duration = Duration::from_millis(50);
+
 /// A guard failed.
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
@@ -34,6 +39,9 @@ pub enum GuardError {
     /// It is gone.
     #[error("the guard of the hold is gone")]
     Gone,
+    /// It lives and does nothing.
+    #[error("the guard of the hold was silent for {} s, as a process that was stopped is; it was ended", SILENT_AT_MOST.as_secs())]
+    Silent,
 }
 
 /// A guard that is ready.
@@ -45,6 +53,8 @@ pub struct Guarded {
     pub token: String,
     /// Steps of a hold by hand that were taken over.
     pub taken_over: Vec<usize>,
+    /// How long they had been held then.
+    pub held: Duration,
     lost: Option<String>,
     gone: bool,
 }
@@ -98,13 +108,14 @@ impl Guarded {
         let sent = requests.write_all(&line);
         let ready = answers.recv_timeout(READY_WITHIN);
         match ready {
-            Ok(FromGuard::Ready { taken_over }) if sent.is_ok() => {
+            Ok(FromGuard::Ready { taken_over, held_ms }) if sent.is_ok() => {
                 is_ready.store(true, Ordering::SeqCst);
                 if reader.is_finished() {
                     lost.ask(1);
                 }
                 let token = order.token.clone();
-                Ok(Self { child, requests, answers, token, taken_over, lost: None, gone: false })
+                let held = Duration::from_millis(held_ms);
+                Ok(Self { child, requests, answers, token, taken_over, held, lost: None, gone: false })
             }
             Ok(FromGuard::Refused { why }) => {
                 let _ = child.wait();
@@ -135,11 +146,22 @@ impl Guarded {
             self.gone = true;
             return Err(error);
         }
+        // Counted by own ticks, so that a machine that was suspended is not taken for a guard that was.
+        let mut silent = Duration::ZERO;
         loop {
-            match self.answers.recv_timeout(Duration::from_millis(50)) {
+            let said = self.answers.recv_timeout(TICK);
+            silent = if said == Err(RecvTimeoutError::Timeout) { silent + TICK } else { Duration::ZERO };
+            match said {
                 Ok(FromGuard::Done(answer)) => return Ok(*answer),
                 Ok(FromGuard::Lost { why, .. }) => self.lost = Some(why),
-                Ok(FromGuard::Ready { .. } | FromGuard::Refused { .. }) => {}
+                Ok(FromGuard::Ready { .. } | FromGuard::Refused { .. } | FromGuard::Alive | FromGuard::Released) => {}
+                Err(RecvTimeoutError::Timeout) if silent >= SILENT_AT_MOST => {
+                    // It would be in the way of everybody who wants to release.
+                    let _ = self.child.kill();
+                    let _ = self.child.wait();
+                    self.gone = true;
+                    return Err(GuardError::Silent);
+                }
                 Err(RecvTimeoutError::Timeout) => {
                     if !cancelled && stop.asked().is_some() {
                         cancelled = true;
@@ -152,6 +174,14 @@ impl Guarded {
                 }
             }
         }
+    }
+
+    /// Lets a hold by hand stay when this process ends.
+    ///
+    /// # Errors
+    /// When the guard is gone.
+    pub fn stay(&mut self) -> Result<(), GuardError> {
+        self.send(&FromMain::Stay)
     }
 
     /// Why the hold is lost, if it is: the guard left by itself, lost a session, or is gone.

@@ -107,7 +107,7 @@ mod tests {
             dropped_bytes: 0,
             escaped: Vec::new(),
         };
-        Finished { report, stdout: stdout.as_bytes().to_vec(), stdout_cut: false, answer: None }
+        Finished { report, stdout: stdout.as_bytes().to_vec(), stdout_cut: false, left_open: false, answer: None }
     }
 
     #[test]

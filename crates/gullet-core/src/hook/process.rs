@@ -10,8 +10,10 @@ use std::process::{Child, Command, ExitStatus, Stdio};
 use std::time::Duration;
 
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
-use rustix::process::{Pid, PidfdFlags, Signal, kill_process, kill_process_group, pidfd_open};
+use rustix::process::{Pid, PidfdFlags, Signal, kill_process_group, pidfd_open};
 
+use super::family::{MARK, Process, descendants, marked};
+use super::redactor::{Redactor, redact};
 use crate::event::{CommandReport, Exit, Piece, Stream};
 use crate::words::millis;
 use crate::world::{Clock, Stop};
@@ -30,8 +32,8 @@ const GIVE_UP: Duration = Duration::from_secs(5);
 const TICK: i64 = 50;
 
 /// What to run.
-#[derive(Debug, Default)]
-pub struct Invocation {
+#[derive(Default)]
+pub struct Invocation<'a> {
     /// Program and arguments.
     pub argv: Vec<String>,
     /// A script that is handed to the program as its last argument, as a file in memory.
@@ -50,6 +52,8 @@ pub struct Invocation {
     pub secrets: Vec<String>,
     /// The account it runs as, for the report.
     pub account: String,
+    /// Told which process it is as soon as it was started, and that it is over.
+    pub started: Option<&'a (dyn Fn(Option<Process>) + Sync)>,
 }
 
 /// What may end a process early.
@@ -80,6 +84,8 @@ pub struct Finished {
     pub stdout: Vec<u8>,
     /// Whether standard output was longer.
     pub stdout_cut: bool,
+    /// Whether another process still had its standard output open when it ended, so that more may have been to come.
+    pub left_open: bool,
     /// What a server answered, where it is a request.
     pub answer: Option<Answer>,
 }
@@ -132,17 +138,29 @@ impl Finished {
 }
 
 /// Runs one process to its end.
-pub fn run_process(mut call: Invocation, clock: &dyn Clock, patience: Patience<'_>) -> Finished {
+pub fn run_process(mut call: Invocation<'_>, clock: &dyn Clock, patience: Patience<'_>) -> Finished {
     let started = clock.now();
     let began = clock.uptime();
-    let mut output = Output::default();
+    let mut output = Output::new(&call.secrets);
     let mut escaped = Vec::new();
     let argv = call.argv.clone();
+    let mark = call.env.get(MARK).cloned();
     let exit = match start(&mut call) {
-        Ok(child) => Running { child, clock, began, limit: call.limit, patience }.listen(&mut output, &mut escaped),
-        Err(error) => Exit::NotStarted(error.to_string()),
+        Ok(child) => {
+            if let (Some(started), Some(process)) = (call.started, Process::of(i32::try_from(child.id()).unwrap_or(0)))
+            {
+                started(Some(process));
+            }
+            let running = Running { child, clock, began, limit: call.limit, patience, mark };
+            let exit = running.listen(&mut output, &mut escaped);
+            if let Some(started) = call.started {
+                started(None);
+            }
+            exit
+        }
+        Err(error) => Exit::NotStarted(redact(&error.to_string(), &call.secrets)),
     };
-    let (pieces, dropped_bytes) = output.keep(&call.secrets);
+    let (pieces, dropped_bytes) = output.keep();
     let report = CommandReport {
         argv: argv.iter().map(|argument| redact(argument, &call.secrets)).collect(),
         script: call.script.map(|script| redact(&script, &call.secrets)),
@@ -155,10 +173,11 @@ pub fn run_process(mut call: Invocation, clock: &dyn Clock, patience: Patience<'
         dropped_bytes,
         escaped,
     };
-    Finished { report, stdout: output.stdout, stdout_cut: output.stdout_cut, answer: None }
+    let (stdout, stdout_cut, left_open) = (output.stdout, output.stdout_cut, output.left_open);
+    Finished { report, stdout, stdout_cut, left_open, answer: None }
 }
 
-fn start(call: &mut Invocation) -> io::Result<Child> {
+fn start(call: &mut Invocation<'_>) -> io::Result<Child> {
     let (program, arguments) = call.argv.split_first().ok_or(io::ErrorKind::InvalidInput)?;
     let mut command = Command::new(program);
     command.args(arguments).current_dir(&call.dir).env_clear().envs(&call.env).process_group(0);
@@ -206,13 +225,15 @@ struct Running<'a> {
     began: Duration,
     limit: Duration,
     patience: Patience<'a>,
+    /// What is in the environment of all its descendants.
+    mark: Option<String>,
 }
 
 /// How far the killing of a process is.
 enum Killing {
     No,
-    Term { exit: Exit, since: Duration, family: Vec<Pid> },
-    Kill { exit: Exit, since: Duration, family: Vec<Pid> },
+    Term { exit: Exit, since: Duration, family: Vec<Process> },
+    Kill { exit: Exit, since: Duration, family: Vec<Process> },
 }
 
 impl Running<'_> {
@@ -246,6 +267,8 @@ impl Running<'_> {
                 break;
             }
         }
+        output.finish(millis(self.clock.uptime().saturating_sub(self.began)));
+        output.left_open = streams.iter().any(|(stream, _)| *stream == Stream::Out);
         let family = match killing {
             Killing::No => {
                 return match ended.map(|(status, _)| status) {
@@ -256,13 +279,28 @@ impl Running<'_> {
             Killing::Term { exit, family, .. } | Killing::Kill { exit, family, .. } => (exit, family),
         };
         // Descendants that ignored TERM, or left the group, are ended too; what still lives is named.
-        let _ = kill_process_group(group, Signal::KILL);
-        for pid in &family.1 {
-            let _ = kill_process(*pid, Signal::KILL);
+        let (exit, mut family) = family;
+        if ended.is_none() {
+            let _ = kill_process_group(group, Signal::KILL);
+        }
+        family.extend(self.family(group));
+        family.sort();
+        family.dedup();
+        for process in &family {
+            process.signal(Signal::KILL);
         }
         self.clock.sleep(Duration::from_millis(20));
-        escaped.extend(family.1.iter().filter_map(|pid| still_there(*pid)));
-        family.0
+        escaped.extend(family.iter().filter_map(|one| Some(format!("{} ({})", one.living()?, one.pid))));
+        exit
+    }
+
+    /// Everybody who belongs to the process: its descendants, and who has its mark though the parent is another one by now.
+    fn family(&self, group: Pid) -> Vec<Process> {
+        let mut family = descendants(group.as_raw_nonzero().get());
+        if let Some(mark) = &self.mark {
+            family.extend(marked(mark, |_| true));
+        }
+        family
     }
 
     /// Brings a process nearer to its end if it is due; true when it has to be given up.
@@ -276,16 +314,16 @@ impl Running<'_> {
                 } else {
                     return false;
                 };
-                let family = descendants(group);
+                let family = self.family(group);
                 let _ = kill_process_group(group, Signal::TERM);
-                for pid in &family {
-                    let _ = kill_process(*pid, Signal::TERM);
+                for process in &family {
+                    process.signal(Signal::TERM);
                 }
                 *killing = Killing::Term { exit, since: now, family };
                 false
             }
             Killing::Term { exit, since, family } if now.saturating_sub(*since) >= GRACE => {
-                family.extend(descendants(group));
+                family.extend(self.family(group));
                 let _ = kill_process_group(group, Signal::KILL);
                 *killing = Killing::Kill { exit: exit.clone(), since: now, family: std::mem::take(family) };
                 false
@@ -302,36 +340,6 @@ fn wait(streams: &[(Stream, OwnedFd)], watch: Option<&OwnedFd>) {
     let _ = poll(&mut fds, Some(&Timespec { tv_sec: 0, tv_nsec: TICK * 1_000_000 }));
 }
 
-/// All processes below `root`, by their parents as `/proc` names them.
-fn descendants(root: Pid) -> Vec<Pid> {
-    let mut parents: Vec<(i32, i32)> = Vec::new();
-    for entry in std::fs::read_dir("/proc").into_iter().flatten().flatten() {
-        let Some(pid) = entry.file_name().to_str().and_then(|name| name.parse::<i32>().ok()) else { continue };
-        let Ok(stat) = std::fs::read_to_string(entry.path().join("stat")) else { continue };
-        // The second field is a name in brackets that may hold anything; the parent stands two fields after it.
-        let parent = stat.rsplit_once(')').and_then(|(_, rest)| rest.split_whitespace().nth(1)?.parse().ok());
-        parents.extend(parent.map(|parent: i32| (pid, parent)));
-    }
-    let mut found = vec![root.as_raw_nonzero().get()];
-    let mut at = 0;
-    while at < found.len() {
-        let above = found[at];
-        found.extend(parents.iter().filter(|(_, parent)| *parent == above).map(|(pid, _)| *pid));
-        at += 1;
-    }
-    found.iter().skip(1).filter_map(|pid| Pid::from_raw(*pid)).collect()
-}
-
-/// The name of a process that still lives.
-fn still_there(pid: Pid) -> Option<String> {
-    let number = pid.as_raw_nonzero();
-    let stat = std::fs::read_to_string(format!("/proc/{number}/stat")).ok()?;
-    let (head, rest) = stat.rsplit_once(')')?;
-    let zombie = rest.trim_start().starts_with(['Z', 'X']);
-    let name = head.split_once('(').map_or("", |(_, name)| name);
-    (!zombie).then(|| format!("{name} ({number})"))
-}
-
 #[derive(Default)]
 struct Output {
     head: Vec<(Stream, u64, Vec<u8>)>,
@@ -341,9 +349,30 @@ struct Output {
     dropped: u64,
     stdout: Vec<u8>,
     stdout_cut: bool,
+    left_open: bool,
+    /// Of standard output and of standard error.
+    redactors: [Redactor; 2],
 }
 
 impl Output {
+    fn new(secrets: &[String]) -> Self {
+        Self { redactors: [Redactor::new(secrets), Redactor::new(secrets)], ..Self::default() }
+    }
+
+    /// Secrets are gone before anything is kept, cut or judged.
+    fn take(&mut self, stream: Stream, at_ms: u64, bytes: &[u8]) {
+        let clean = self.redactors[usize::from(stream == Stream::Err)].push(bytes);
+        self.take_clean(stream, at_ms, &clean);
+    }
+
+    /// The streams have come to their end.
+    fn finish(&mut self, at_ms: u64) {
+        for (number, stream) in [Stream::Out, Stream::Err].into_iter().enumerate() {
+            let rest = self.redactors[number].finish();
+            self.take_clean(stream, at_ms, &rest);
+        }
+    }
+
     /// Reads what is there; false when the stream has ended.
     fn read(&mut self, stream: Stream, pipe: &OwnedFd, at_ms: u64) -> bool {
         let mut buffer = [0u8; 16 << 10];
@@ -360,7 +389,7 @@ impl Output {
         true
     }
 
-    fn take(&mut self, stream: Stream, at_ms: u64, bytes: &[u8]) {
+    fn take_clean(&mut self, stream: Stream, at_ms: u64, bytes: &[u8]) {
         if stream == Stream::Out {
             let room = READABLE.saturating_sub(self.stdout.len()).min(bytes.len());
             self.stdout.extend_from_slice(&bytes[..room]);
@@ -388,7 +417,7 @@ impl Output {
         }
     }
 
-    fn keep(&mut self, secrets: &[String]) -> (Vec<Piece>, u64) {
+    fn keep(&mut self) -> (Vec<Piece>, u64) {
         let mut joined = std::mem::take(&mut self.head);
         if self.dropped > 0 {
             let note = format!("\n[{} bytes of output are not kept here]\n", self.dropped);
@@ -398,7 +427,7 @@ impl Output {
         for (stream, at_ms, bytes) in self.tail.drain(..) {
             append(&mut joined, stream, at_ms, &bytes);
         }
-        let text = |bytes: &[u8]| redact(&String::from_utf8_lossy(bytes), secrets);
+        let text = |bytes: &[u8]| String::from_utf8_lossy(bytes).into_owned();
         let pieces =
             joined.iter().map(|(stream, at_ms, bytes)| Piece { at_ms: *at_ms, stream: *stream, text: text(bytes) });
         (pieces.collect(), self.dropped)
@@ -414,13 +443,4 @@ fn append(to: &mut Vec<(Stream, u64, Vec<u8>)>, stream: Stream, at_ms: u64, byte
         }
         _ => to.push((stream, at_ms, bytes.to_vec())),
     }
-}
-
-/// The text without any of the secrets.
-pub(crate) fn redact(text: &str, secrets: &[String]) -> String {
-    let mut clean = text.to_owned();
-    for secret in secrets.iter().filter(|secret| !secret.is_empty()) {
-        clean = clean.replace(secret.as_str(), "[secret]");
-    }
-    clean
 }

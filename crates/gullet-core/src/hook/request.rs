@@ -15,7 +15,8 @@ use ureq::tls::{Certificate, RootCerts, TlsConfig};
 use ureq::{Agent, Body};
 
 use super::placeholders::fill;
-use super::process::{Answer, Finished, READABLE, redact};
+use super::process::{Answer, Finished, READABLE};
+use super::redactor::{Redactor, redact};
 use super::runner::{Call, HookError};
 use super::secret;
 use crate::definition::{CommandSpec, EnvValue};
@@ -138,12 +139,20 @@ pub(super) fn perform(prepared: Prepared, call: &Call<'_>, world: World<'_>) -> 
         let answer = &answered.answer;
         let text = format!("status {}, {} bytes of {}", answer.status, answer.length, answer.content_type);
         output.push(Piece { stream: Stream::Err, at_ms: took_ms, text });
-        let shown = &answered.text[..answered.text.len().min(KEPT)];
-        if !shown.is_empty() {
-            let text = redact(&String::from_utf8_lossy(shown), &secrets);
+        // Redacted before it is cut: half of a secret is not found any more.
+        let text = redact(&String::from_utf8_lossy(&answered.text), &secrets);
+        let end = (0..=text.len().min(KEPT)).rev().find(|end| text.is_char_boundary(*end)).unwrap_or(0);
+        if end > 0 {
+            let text = text[..end].to_owned();
             output.insert(0, Piece { stream: Stream::Out, at_ms: took_ms, text });
         }
     }
+    // Before it is judged, as the output of a process.
+    let redacted = |text: Vec<u8>| {
+        let mut redactor = Redactor::new(&secrets);
+        let clean = redactor.push(&text);
+        [clean, redactor.finish()].concat()
+    };
     let report = CommandReport {
         argv: vec![method.to_owned(), redact(&url, &secrets)],
         script: None,
@@ -158,9 +167,9 @@ pub(super) fn perform(prepared: Prepared, call: &Call<'_>, world: World<'_>) -> 
     };
     match answered {
         Some(Answered { answer, text, is_cut }) => {
-            Finished { report, stdout: text, stdout_cut: is_cut, answer: Some(answer) }
+            Finished { report, stdout: redacted(text), stdout_cut: is_cut, left_open: false, answer: Some(answer) }
         }
-        None => Finished { report, stdout: Vec::new(), stdout_cut: false, answer: None },
+        None => Finished { report, stdout: Vec::new(), stdout_cut: false, left_open: false, answer: None },
     }
 }
 

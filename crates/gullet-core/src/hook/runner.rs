@@ -3,9 +3,11 @@
 use std::collections::BTreeMap;
 use std::fs::{self, File};
 use std::path::PathBuf;
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
 
 use super::account::{Account, AccountError, passwd};
+use super::family::{MARK, Process};
 use super::notes::Notes;
 use super::placeholders::{NoValue, fill};
 use super::probe::judge;
@@ -89,6 +91,8 @@ pub struct Call<'a> {
     pub secrets: BTreeMap<String, String>,
     /// Whether it may leave notes in `GULLET_NOTES`. What must work on a full or frozen disk may not.
     pub notes: bool,
+    /// Told which process is started, and that it is over.
+    pub started: Option<&'a (dyn Fn(Option<Process>) + Sync)>,
 }
 
 /// What came of a call.
@@ -121,6 +125,9 @@ pub struct Runner<'w> {
     pub app: String,
     /// The run's id.
     pub run: String,
+    /// What marks the processes of its calls: random, and the hold's token or the run's id, so that who finds them later knows
+    /// what they belonged to.
+    pub family: String,
     /// The run's private folder; notes are taken there.
     pub folder: PathBuf,
     /// The folder that it lies in somewhere: the state folder. What is above it is never changed.
@@ -129,6 +136,10 @@ pub struct Runner<'w> {
 
 impl Runner<'_> {
     fn environment(&self, call: &Call<'_>) -> BTreeMap<String, String> {
+        static NUMBER: AtomicU64 = AtomicU64::new(0);
+        let number = NUMBER.fetch_add(1, Ordering::Relaxed);
+        // It ends in a dot, so that no call's mark is the beginning of another one's.
+        let mark = format!("{}.{}-{number}.", self.family, std::process::id());
         let fixed = [
             ("PATH", PATH),
             ("LC_ALL", "C.UTF-8"),
@@ -136,6 +147,7 @@ impl Runner<'_> {
             ("GULLET_RUN", &self.run),
             ("GULLET_APP", &self.app),
             ("GULLET_MOMENT", call.moment),
+            (MARK, &mark),
         ];
         let mut env: BTreeMap<String, String> = fixed.map(|(name, value)| (name.to_owned(), value.to_owned())).into();
         if let Some(scratch) = &call.scratch {
@@ -156,7 +168,7 @@ impl Runner<'_> {
     }
 
     /// Puts a command together.
-    pub(crate) fn prepare(&self, spec: &CommandSpec, call: &Call<'_>) -> Result<Invocation, HookError> {
+    pub(crate) fn prepare<'c>(&self, spec: &CommandSpec, call: &Call<'c>) -> Result<Invocation<'c>, HookError> {
         let values = self.values(call);
         let shell = || vec!["/bin/sh".to_owned(), "-eu".to_owned()];
         let account = match &spec.run_as {
@@ -203,6 +215,7 @@ impl Runner<'_> {
             env,
             limit: spec.limit.map_or(call.limit, |limit| limit.0),
             stdout,
+            started: call.started,
             secrets: resolved.secrets,
             account: match (&account, &spec.through) {
                 (Some(account), _) => format!("{} ({})", account.name, account.uid),

@@ -101,6 +101,7 @@ pub fn execute(setup: Setup<'_>, listener: &mut dyn Listener) -> Ended {
         world: setup.world,
         app: setup.plan.app.clone(),
         run: setup.run.to_string(),
+        family: setup.run.to_string(),
         folder: scratch.clone(),
         top: setup.state.folder().to_path_buf(),
     };
@@ -131,6 +132,7 @@ pub fn execute(setup: Setup<'_>, listener: &mut dyn Listener) -> Ended {
         started,
         began: setup.world.clock.uptime(),
         hold_began: None,
+        limit_from: None,
         settling: Duration::ZERO,
         is_settling: false,
         guard: None,
@@ -176,6 +178,8 @@ pub(super) struct Driver<'a, 'd> {
     pub(super) started: Timestamp,
     began: Duration,
     pub(super) hold_began: Option<Duration>,
+    /// Since when the limit counts; later than the hold began where it was taken over.
+    pub(super) limit_from: Option<Duration>,
     pub(super) settling: Duration,
     /// Whether work in hand is being waited for, so that the limit stands still.
     pub(super) is_settling: bool,
@@ -266,8 +270,8 @@ impl<'a> Driver<'a, '_> {
 
     /// The uptime at which leaving must begin.
     pub(super) fn deadline(&self) -> Option<Duration> {
-        let began = self.hold_began.filter(|_| !self.is_settling)?;
-        Some(began + self.settling + self.plan.longest_hold())
+        let from = self.limit_from.filter(|_| !self.is_settling)?;
+        Some(from + self.settling + self.plan.longest_hold())
     }
 
     /// What may end a task of the hold early.

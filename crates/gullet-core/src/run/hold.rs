@@ -5,7 +5,10 @@ use std::time::Duration;
 
 use crate::definition::{HoldStep, OneOrMany, Probe};
 use crate::event::{Instruction, What};
-use crate::hold::{Answer, GuardError, Guarded, Note, NoteHead, Op, Order, Stuck, forgotten, guard, notes_folder};
+use crate::hold::{
+    Answer, GuardError, Guarded, InitialState, Note, NoteHead, Op, Order, Stuck, forgotten, guard, initial_state,
+    notes_folder,
+};
 use crate::hook::{Call, Limits, Patience};
 use crate::ids::random_id;
 use crate::machine::Reply;
@@ -41,17 +44,12 @@ impl<'a> Driver<'a, '_> {
             done.note = Some(format!("{}; this run takes the hold over", head.describe()));
             return Reply::Serving;
         }
-        let serving = step.left.as_ref().map(|probes| self.holds(probes, &step.name, done));
-        if let Some(Ok(())) = serving {
-            done.note = Some("serving".to_owned());
-            return Reply::Serving;
-        }
-        let held = step.entered.as_ref().map(|probes| self.holds(probes, &step.name, done));
-        let (reply, note) = match (serving, held) {
-            (_, Some(Ok(()))) => (Reply::Held, "held already".to_owned()),
-            (None, Some(Err(_))) => (Reply::Serving, "not held".to_owned()),
-            (None, None) => (Reply::Yes, "there is no probe to ask".to_owned()),
-            (Some(why), _) => (Reply::Unknown, format!("neither serving nor held: {}", why.err().unwrap_or_default())),
+        let state = initial_state(step, &mut |probes| self.holds(probes, &step.name, done));
+        let (reply, note) = match state {
+            InitialState::Serving => (Reply::Serving, "serving".to_owned()),
+            InitialState::Held => (Reply::Held, "held already".to_owned()),
+            InitialState::NotAsked => (Reply::Yes, "there is no probe to ask".to_owned()),
+            InitialState::Unknown(why) => (Reply::Unknown, why),
         };
         done.note = Some(note.clone());
         let goes_on = step.found_held == Some(crate::definition::FoundHeld::GoOn);
@@ -61,7 +59,8 @@ impl<'a> Driver<'a, '_> {
                 self.trouble(Some(&step.name), "the application is held already".to_owned(), Some(advice.to_owned()));
             }
             Reply::Unknown => {
-                self.trouble(Some(&step.name), note, Some("is the application running?".to_owned()));
+                let advice = "is the application running? and do its probes tell `held` from `serving`?";
+                self.trouble(Some(&step.name), note, Some(advice.to_owned()));
             }
             _ => {}
         }
@@ -94,14 +93,8 @@ impl<'a> Driver<'a, '_> {
             host: self.world.host.clone(),
             by_hand: false,
             take_over: by_hand.is_some(),
+            is_restore: false,
         };
-        if let Some(head) = by_hand {
-            // Its lock is held, so the process number is that of its guard.
-            let guard = i32::try_from(head.pid).ok().and_then(rustix::process::Pid::from_raw);
-            if let Some(guard) = guard {
-                let _ = rustix::process::kill_process(guard, rustix::process::Signal::USR1);
-            }
-        }
         let guard =
             Guarded::start(self.guard_command, &order, self.lost).map_err(|error| crate::part::chain(&error))?;
         self.guard = Some(guard);
@@ -161,21 +154,20 @@ impl<'a> Driver<'a, '_> {
             return Reply::No;
         }
         if self.hold_began.is_none() {
-            self.hold_began = Some(self.world.clock.uptime());
+            // Locks that applications share are waited for before anything is held, and count as no time of the hold.
+            if self.plan.spec.hold.iter().any(|step| step.lock.is_some()) {
+                let locked = self.ask(Op::Lock, &step.name, done).and_then(|answer| answer.result);
+                if let Err(why) = locked {
+                    return self.judged(Err(why), step, "cannot be entered", done);
+                }
+            }
+            let now = self.world.clock.uptime();
+            let before = self.guard.as_ref().map_or(Duration::ZERO, |guard| guard.held);
+            self.hold_began = Some(now.saturating_sub(before));
+            self.limit_from = Some(now);
             self.emit(What::HoldBegan);
         }
-        let began = self.world.clock.uptime();
-        // While a shared lock is waited for, the limit stands still, here as in the guard.
-        self.is_settling = step.lock.is_some();
         let answer = self.ask(Op::Enter(number), &step.name, done);
-        self.is_settling = false;
-        if let Ok(answer) = &answer
-            && step.lock.is_some()
-        {
-            let worked: u64 = answer.commands.iter().map(|command| command.took_ms).sum();
-            let took = self.world.clock.uptime().saturating_sub(began);
-            self.settling += took.saturating_sub(Duration::from_millis(worked));
-        }
         let result = answer.and_then(|answer| answer.result);
         if let Err(why) = &result
             && self.entered_by_hand(step, Op::Prove(number), &format!("cannot be entered: {why}"), done)
@@ -291,7 +283,7 @@ impl<'a> Driver<'a, '_> {
             self.emit(What::LeavingBegan { held_ms: millis(held) });
         }
         if self.guard.is_none() {
-            done.note = Some("it was never entered".to_owned());
+            done.note = Some("nothing was entered, so there is nothing to leave".to_owned());
             return Reply::Yes;
         }
         // Never cut short by a signal to Gullet, nor by the limit that made it necessary.
@@ -338,9 +330,18 @@ impl<'a> Driver<'a, '_> {
                 then: "whether it serves",
                 otherwise: "the run ends as not released, and leaving is tried again and again".to_owned(),
             };
-            // Nothing is over here: leaving has no limit, and a wish to stop is no reason to leave it held.
-            if self.guard.is_some() && step.left.is_some() && self.listener.attend(&instruction, &|| false) {
+            // Leaving has no limit, and the guard goes on with it; the question ends when that has worked, or with one more signal.
+            let (stop, times) = (self.world.stop, self.world.stop.times());
+            let (notes, app) = (notes_folder(&self.plan.state), self.plan.app.clone());
+            let over = move || {
+                let released = Note::peek(&notes, &app).is_some_and(|head| head.state.is_over());
+                released || stop.times() > times
+            };
+            if self.guard.is_some() && step.left.is_some() && self.listener.attend(&instruction, &over) {
                 continue;
+            }
+            if over() && self.ask_left(number, step, done).is_ok() {
+                return Reply::Yes;
             }
             done.note = Some(why.clone());
             self.not_released(step, &why);

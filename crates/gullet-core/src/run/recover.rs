@@ -8,6 +8,7 @@ use gullet_store::{DocumentName, Hash, Recipients, Store};
 
 use crate::event::{Event, Listener, What};
 use crate::hold::{Note, notes_folder};
+use crate::hook::{end_all, marked};
 use crate::ids::RunId;
 use crate::outcome::Outcome;
 use crate::record::{Note as RecordNote, RECORD_VERSION, Record, RecordBuilder};
@@ -38,6 +39,7 @@ pub fn recover(
             // A record that said "not released" now would be wrong in a moment; a later command writes it.
             continue;
         }
+        end_orphans(&path, world);
         let Some(record) = fold(&path, app, state, store, world) else {
             let _ = state.close_log(&path);
             continue;
@@ -60,6 +62,13 @@ pub fn recover(
         }
     }
     recovered
+}
+
+/// Ends what a dead run was running: captures, exports, probes. What follows the release, or releases, is left alone.
+fn end_orphans(log: &Path, world: World<'_>) {
+    let Some(run) = log.file_stem().and_then(|stem| stem.to_str()).filter(|run| !run.is_empty()) else { return };
+    let goes_on = |moment: &str| matches!(moment, "leave" | "left" | "released" | "succeeded" | "failed" | "finished");
+    let _ = end_all(&marked(&format!("{run}."), |moment| !goes_on(moment)), world.clock);
 }
 
 /// The record of a run by its log; `None` when the log says nothing, or the run is recorded already.

@@ -3,8 +3,11 @@
 use std::time::Duration;
 
 use clap::Args;
-use gullet_core::definition::{HoldStep, Loaded, Span};
-use gullet_core::hold::{Guarded, Note, NoteHead, Op, Order, Stuck, forgotten};
+use gullet_core::definition::{App, HoldStep, Loaded, Span};
+use gullet_core::hold::{
+    Guarded, InitialState, Note, NoteError, NoteHead, NoteStatus, Op, Order, Stuck, forgotten, initial_state,
+};
+use gullet_core::hook::{Call, Limits, Runner};
 use gullet_core::ids::random_id;
 use gullet_core::logbook::Logbook;
 use gullet_core::run::remark_declared;
@@ -16,7 +19,7 @@ use crate::cli::Global;
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::open;
-use crate::outside::{Outside, guard_commands};
+use crate::outside::{Outside, SystemClock, guard_commands};
 use crate::table::table;
 use crate::text::{duration, harmless, time};
 use crate::ui::{BAD, GOOD, Ui, WARN, styled};
@@ -81,14 +84,17 @@ pub fn hold(ui: &mut Ui, global: &Global, args: &HoldArgs) -> Result<Exit, Comma
         host: world.host.clone(),
         by_hand: true,
         take_over: false,
+        is_restore: false,
     };
+    looks_first(spec, &args.app, &state, world)?;
     let mut guard = Guarded::start(&guard_commands(), &order, &std::sync::Arc::default())
         .map_err(|error| CommandError::new(Exit::Refused, &error).hint("`gullet release` lists what is held"))?;
-    let entered = enter(ui, &mut guard, &spec.hold, world);
+    let entered = enter(ui, &mut guard, &spec.hold, world)
+        .and_then(|()| guard.stay().map_err(|error| CommandError::new(Exit::Failed, &error)));
     if let Err(error) = entered {
         let left = leave(&mut guard, &spec.hold, world);
         guard.finish(world.clock);
-        return match left {
+        return match left.or_else(|why| left_all_the_same(&state, &args.app, &order.token, world).ok_or(why)) {
             Ok(()) => Err(error.hint("everything that was entered is left again")),
             Err(why) => Err(CommandError { exit: Exit::NotReleased, ..error }.hint(format!("not released: {why}"))),
         };
@@ -106,7 +112,48 @@ pub fn hold(ui: &mut Ui, global: &Global, args: &HoldArgs) -> Result<Exit, Comma
     if args.wait { wait(ui, &state, &args.app, &order.token, &outside) } else { Ok(Exit::Complete) }
 }
 
+/// Refuses to hold what somebody else holds, or of which it cannot be told: leaving would end what a person has begun.
+fn looks_first(spec: &App, app: &str, state: &State, world: World<'_>) -> Result<(), CommandError> {
+    let runner = Runner {
+        world,
+        app: app.to_owned(),
+        run: "by hand".to_owned(),
+        family: random_id(world.random, 12),
+        folder: state.place(&["scratch"])?,
+        top: state.folder().to_path_buf(),
+    };
+    for step in &spec.hold {
+        let call = Call { moment: "probe", limit: Limits::PROBE, ..Call::default() };
+        let refuse =
+            |why: &str| CommandError::text(Exit::Refused, format!("{}: {why}", step.name)).hint("nothing was touched");
+        match initial_state(step, &mut |probes| runner.ask(probes, &call).result) {
+            InitialState::Serving | InitialState::NotAsked => {}
+            InitialState::Held => return Err(refuse("the application is held already, by somebody else")),
+            InitialState::Unknown(why) => return Err(refuse(&why)),
+        }
+    }
+    Ok(())
+}
+
+/// Whether a hold that could not be left through its guard is left: by the guard itself, or now.
+fn left_all_the_same(state: &State, app: &str, token: &str, world: World<'_>) -> Option<()> {
+    let notes = state.folder().join("holds");
+    Note::await_owner_gone(&notes, app, Duration::from_secs(5), world.clock);
+    match Note::status(&notes, app) {
+        NoteStatus::Over(head) => (head.token == token).then_some(()),
+        NoteStatus::Forgotten(_) => forgotten::leave(&notes, app, world, state.folder()).ok()??.left.ok(),
+        NoteStatus::Nothing => Some(()),
+        NoteStatus::Owned(_) | NoteStatus::Unreadable => None,
+    }
+}
+
 fn enter(ui: &mut Ui, guard: &mut Guarded, steps: &[HoldStep], world: World<'_>) -> Result<(), CommandError> {
+    let fails = |text: String| {
+        let exit = if world.stop.asked().is_some() { Exit::Interrupted } else { Exit::Failed };
+        CommandError::text(exit, text)
+    };
+    let locked = guard.ask(Op::Lock, world.stop).map_err(|error| error.to_string()).and_then(|answer| answer.result);
+    locked.map_err(fails)?;
     for (number, step) in steps.iter().enumerate() {
         for (op, what) in
             [(Op::Enter(number), "enter"), (Op::Settle(number), "settle"), (Op::Prove(number), "prove held")]
@@ -119,8 +166,8 @@ fn enter(ui: &mut Ui, guard: &mut Guarded, steps: &[HoldStep], world: World<'_>)
             if !there {
                 continue;
             }
-            let answer = guard.ask(op, world.stop).map_err(|error| CommandError::new(Exit::Failed, &error))?;
-            answer.result.map_err(|why| CommandError::text(Exit::Failed, format!("{}: {what}: {why}", step.name)))?;
+            let answer = guard.ask(op, world.stop).map_err(|error| error.to_string()).and_then(|answer| answer.result);
+            answer.map_err(|why| fails(format!("{}: {what}: {why}", step.name)))?;
             ui.say(format!("  {} {what:<14} {}", styled(GOOD, "✓"), step.name));
         }
         if world.stop.asked().is_some() {
@@ -164,10 +211,14 @@ fn wait(ui: &mut Ui, state: &State, app: &str, token: &str, outside: &Outside) -
     }
 }
 
+/// How long until it is left by itself, in milliseconds; by the clock that the guard goes by, where that is known.
 fn remaining(head: &NoteHead) -> u64 {
-    let Some(began) = head.began else { return head.limit_ms };
-    let gone = u64::try_from(Timestamp::now().duration_since(began).as_millis()).unwrap_or(0);
-    head.limit_ms.saturating_sub(gone)
+    let gone = match (head.began_uptime(), head.began) {
+        (Some(began), _) => SystemClock.uptime().saturating_sub(began).as_millis(),
+        (None, Some(began)) => u128::try_from(Timestamp::now().duration_since(began).as_millis()).unwrap_or(0),
+        (None, None) => 0,
+    };
+    head.limit_ms.saturating_sub(u64::try_from(gone).unwrap_or(u64::MAX))
 }
 
 pub fn release(ui: &mut Ui, global: &Global, args: &ReleaseArgs) -> Result<Exit, CommandError> {
@@ -183,36 +234,61 @@ pub fn release(ui: &mut Ui, global: &Global, args: &ReleaseArgs) -> Result<Exit,
         return Ok(if all_left { Exit::Complete } else { Exit::NotReleased });
     }
     match &args.app {
-        Some(app) => release_one(ui, &state, app, &outside),
+        Some(app) => {
+            let is_known = loaded.definition.app.contains_key(app);
+            if !is_known && Note::status(&state.folder().join("holds"), app) == NoteStatus::Nothing {
+                let text = format!("the definition has no application `{app}`, and nothing of that name is held");
+                let known: Vec<&str> = loaded.definition.app.keys().map(String::as_str).collect();
+                return Err(CommandError::text(Exit::Usage, text).hint(format!("it defines: {}", known.join(", "))));
+            }
+            release_one(ui, &state, app, &outside)
+        }
         None => list(ui, &state),
     }
 }
 
 fn list(ui: &mut Ui, state: &State) -> Result<Exit, CommandError> {
     let notes = state.folder().join("holds");
-    let heads: Vec<NoteHead> = Note::all(&notes)
-        .iter()
-        .filter_map(|app| Note::peek(&notes, app))
-        .filter(|head| !head.state.is_over() && !head.entered.is_empty())
+    let found: Vec<(String, NoteStatus)> = Note::all(&notes)
+        .into_iter()
+        .map(|app| (Note::status(&notes, &app), app))
+        .map(|(note, app)| (app, note))
         .collect();
+    let is_held = |note: &NoteStatus| match note {
+        NoteStatus::Owned(head) => !head.entered.is_empty(),
+        NoteStatus::Forgotten(_) | NoteStatus::Unreadable => true,
+        NoteStatus::Nothing | NoteStatus::Over(_) => false,
+    };
+    let held: Vec<(String, NoteStatus)> = found.into_iter().filter(|(_, note)| is_held(note)).collect();
+    let head_of = |note: &NoteStatus| match note {
+        NoteStatus::Owned(head) | NoteStatus::Forgotten(head) => Some(head.clone()),
+        _ => None,
+    };
     if ui.is_json() {
-        ui.json(&heads)?;
-    } else if heads.is_empty() {
+        ui.json(&held.iter().filter_map(|(_, note)| head_of(note)).collect::<Vec<NoteHead>>())?;
+    } else if held.is_empty() {
         ui.say("nothing is held");
     } else {
-        let rows = heads.iter().map(|head| {
+        let rows = held.iter().map(|(app, note)| {
+            let Some(head) = head_of(note) else {
+                let how = styled(BAD, "✗ not known");
+                let why = "its hold note cannot be read, so it may be held";
+                return [app, &how, "-", "-", "-", why].map(str::to_owned).to_vec();
+            };
             let who = if head.by_hand { "by hand".to_owned() } else { format!("run {}", head.run) };
-            let how = match &head.why {
-                None => styled(WARN, "! held"),
-                Some(_) => styled(BAD, "✗ does not let go"),
+            let how = match (&head.why, note) {
+                (Some(_), _) => styled(BAD, "✗ does not let go"),
+                (None, NoteStatus::Forgotten(_)) => styled(BAD, "✗ held, and nobody releases it"),
+                (None, _) => styled(WARN, "! held"),
             };
             let since = head.began.map_or_else(|| "-".to_owned(), time);
-            let left = if head.why.is_some() { "-".to_owned() } else { duration(remaining(head)) };
+            let left = if head.why.is_some() { "-".to_owned() } else { duration(remaining(&head)) };
             vec![head.app.clone(), how, who, since, left, harmless(head.why.as_deref().unwrap_or(""))]
         });
         ui.say(table(&["application", "state", "by", "since", ">left by itself in", "why"], rows.collect()));
     }
-    Ok(Exit::Complete)
+    let unknown = held.iter().any(|(_, note)| *note == NoteStatus::Unreadable);
+    Ok(if unknown { Exit::NotReleased } else { Exit::Complete })
 }
 
 /// Tells the guard of a hold to leave, and waits for it.
@@ -226,7 +302,7 @@ fn release_one(ui: &mut Ui, state: &State, app: &str, outside: &Outside) -> Resu
             "when you have checked by hand that it serves: gullet release {app} --declare \"checked by hand\""
         ))
     };
-    let looked = Note::look(&notes, app).map_err(|error| CommandError::new(Exit::Failed, &error))?;
+    let looked = Note::look(&notes, app).map_err(|error| stuck(&error.to_string(), &[]))?;
     let head = match looked {
         Stuck::Nothing => {
             ui.say(format!("{app} is not held"));
@@ -240,7 +316,8 @@ fn release_one(ui: &mut Ui, state: &State, app: &str, outside: &Outside) -> Resu
                     Ok(()) => released(ui, app),
                     Err(why) => Err(stuck(&why, &found.by_hand)),
                 },
-                None => released(ui, app),
+                // Another guard is taking it over in this moment.
+                None => Err(stuck("it is changing hands; try again", &[])),
             };
         }
         Stuck::Alive(head) => head,
@@ -249,16 +326,19 @@ fn release_one(ui: &mut Ui, state: &State, app: &str, outside: &Outside) -> Resu
         return Err(CommandError::text(Exit::Failed, "the hold note is in use and cannot be read; try again"));
     };
     tell(&head, rustix::process::Signal::TERM);
+    let notes = &notes;
     let began = world.clock.uptime();
     while world.clock.uptime().saturating_sub(began) < Duration::from_secs(60) {
-        match Note::peek(&notes, app) {
+        match Note::peek(notes, app) {
+            // One that cannot be read says nothing, and least of all that nothing is held.
+            None => {}
             Some(now) if now.token == head.token && !now.state.is_over() => {
                 if let Some(why) = now.why.filter(|_| now.state == gullet_core::hold::NoteState::Leaving) {
                     return Err(stuck(&why, &[]));
                 }
                 ui.progress(&format!("releasing {app}"));
             }
-            _ => return released(ui, app),
+            Some(_) => return released(ui, app),
         }
         world.clock.sleep(Duration::from_millis(25));
     }
@@ -270,11 +350,10 @@ fn released(ui: &mut Ui, app: &str) -> Result<Exit, CommandError> {
     Ok(Exit::Complete)
 }
 
-/// Sends a signal to the guard that owns a note. Its lock is held, so the process number is its own.
+/// Sends a signal to the guard that owns a note, and to no other process that has its number now.
 fn tell(head: &NoteHead, signal: rustix::process::Signal) {
-    let guard = i32::try_from(head.pid).ok().and_then(rustix::process::Pid::from_raw);
-    if let Some(guard) = guard {
-        let _ = rustix::process::kill_process(guard, signal);
+    if let Some(guard) = head.owner() {
+        guard.signal(signal);
     }
 }
 
@@ -290,7 +369,21 @@ fn declare(
     let clock: &dyn Clock = outside.world().clock;
     let mut held = None;
     for _ in 0..100 {
-        match Note::look(&notes, app).map_err(|error| CommandError::new(Exit::Failed, &error))? {
+        let looked = match Note::look(&notes, app) {
+            Err(NoteError::Unreadable(_)) => {
+                let aside = Note::set_aside(&notes, app, Timestamp::now());
+                let aside = aside.map_err(|error| CommandError::new(Exit::Failed, &error))?;
+                let declared = format!("the hold of {app} is closed: {}", harmless(why));
+                ui.say(format!(
+                    "{} {declared}; its damaged note is kept as {}",
+                    styled(WARN, "! declared:"),
+                    aside.display()
+                ));
+                return Ok(Exit::Complete);
+            }
+            other => other.map_err(|error| CommandError::new(Exit::Failed, &error))?,
+        };
+        match looked {
             Stuck::Nothing => {
                 ui.say(format!("{app} is not held"));
                 return Ok(Exit::Complete);

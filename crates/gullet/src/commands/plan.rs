@@ -50,6 +50,7 @@ pub fn plan(ui: &mut Ui, global: &Global, args: &PlanArgs) -> Result<Exit, Comma
         world: outside.world(),
         app: args.app.clone(),
         run: RunId::new(outside.world().random).to_string(),
+        family: RunId::new(outside.world().random).to_string(),
         folder: std::env::temp_dir(),
         top: std::env::temp_dir(),
     };

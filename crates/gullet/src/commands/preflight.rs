@@ -84,6 +84,7 @@ fn check_one(loaded: &Loaded, state: &State, outside: &Outside, app: &str) -> Re
     let runner = Runner {
         world,
         app: app.to_owned(),
+        family: run.clone(),
         run,
         folder: state.place(&["scratch"])?,
         top: state.folder().to_path_buf(),

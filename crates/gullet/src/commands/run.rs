@@ -234,6 +234,7 @@ fn run_with(
         world,
         app,
         run: run.to_string(),
+        family: run.to_string(),
         folder: state.place(&["scratch"])?,
         top: state.folder().to_path_buf(),
     };

@@ -105,6 +105,7 @@ fn remove_outside(
         world: outside.world(),
         app: record.app.clone(),
         run: record.run.to_string(),
+        family: gullet_core::ids::random_id(outside.world().random, 12),
         folder: state.place(&["scratch"])?,
         top: state.folder().to_path_buf(),
     };

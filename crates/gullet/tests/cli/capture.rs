@@ -431,7 +431,10 @@ fn hooks_get_a_clean_fixed_environment() {
     let env = fs::read_to_string(place.path("out/exports/p/p")).unwrap();
     let mut names: Vec<&str> = env.lines().filter_map(|line| line.split('=').next()).collect();
     names.sort_unstable();
-    assert_eq!(names, ["GULLET_APP", "GULLET_MOMENT", "GULLET_NOTES", "GULLET_RUN", "HOME", "LC_ALL", "PATH"]);
+    assert_eq!(
+        names,
+        ["GULLET_APP", "GULLET_CALL", "GULLET_MOMENT", "GULLET_NOTES", "GULLET_RUN", "HOME", "LC_ALL", "PATH"]
+    );
 }
 
 #[test]

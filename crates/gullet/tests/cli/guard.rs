@@ -232,7 +232,8 @@ fn the_guard_is_told_to_leave_by_a_signal() {
     signal("TERM", guard_of(&desk));
     serves_soon(&desk);
     assert_eq!(run.wait().unwrap().code(), Some(1));
-    assert!(desk.place.record()["causes"].to_string().contains("told to by a signal"));
+    let causes = desk.place.record()["causes"].to_string();
+    assert!(causes.contains("told to by a signal"), "{causes}");
 }
 
 #[test]
@@ -282,32 +283,31 @@ fn a_declaration_is_a_remark_upon_the_run_that_held() {
 
 #[test]
 fn a_hold_that_reaches_its_limit_while_it_is_entered_does_not_hang_its_command() {
-    let desk = Desk::with(|definition| {
-        definition
-            .replace("tries = 3", "tries = 1")
-            .replace("prints = \"serving\", within = \"5s\"", "prints = \"open\", within = \"100ms\"")
-            .replace("prints = \"paused\"", "prints = \"closed\"")
-    });
+    // Paused, it never comes to be what the probe asks for; it serves again, and the exit code says so.
+    let desk = Desk::with(|definition| definition.replace("prints = \"paused\"", "prints = \"closed\""));
     let began = Instant::now();
-    desk.place.gullet(&["hold", "quaybook", "--limit", "300ms"]).exits(7);
+    desk.place.gullet(&["hold", "quaybook", "--limit", "300ms"]).exits(1).says("left again");
     assert!(began.elapsed() < Duration::from_secs(60), "{:?}", began.elapsed());
     serves_soon(&desk);
-    desk.place.gullet(&["release", "quaybook", "--declare", "checked by hand"]).exits(0);
+    desk.place.gullet(&["release", "quaybook"]).exits(0).says("is not held");
 }
 
 #[test]
 fn a_wrong_probe_is_overruled_by_a_declaration() {
     let desk = Desk::with(|definition| {
-        definition
-            .replace("tries = 3", "tries = 1")
-            .replace("prints = \"serving\", within = \"5s\"", "prints = \"open\", within = \"100ms\"")
+        definition.replace("tries = 3", "tries = 1").replace("within = \"5s\"", "within = \"100ms\"")
     });
-    // `left` never passes, so neither does the look before the hold; the hold by hand needs none.
     desk.place.gullet(&["hold", "quaybook", "--limit", "4s"]).exits(0);
-    serves_soon(&desk);
-    std::thread::sleep(Duration::from_millis(500));
+    // It serves again, and answers the probe of the hold with something else from now on.
+    let wrong = desk.place.file("wrong", "#!/bin/sh\necho open\n");
+    Command::new("chmod").arg("755").arg(&wrong).status().unwrap();
+    let quaybook = desk.place.path("quaybook");
+    fs::rename(&quaybook, desk.place.path("quaybook-as-it-was")).unwrap();
+    fs::rename(&wrong, &quaybook).unwrap();
     desk.place.gullet(&["release", "quaybook"]).exits(7).says("--declare");
     desk.place.gullet(&["release", "quaybook", "--declare", "checked by hand"]).exits(0).says("checked by hand");
+    fs::rename(desk.place.path("quaybook-as-it-was"), &quaybook).unwrap();
+    desk.ask(&["resume"]).exits(0);
     desk.place.gullet(&["release"]).exits(0).says("nothing is held");
     let logs = Command::new("grep").args(["-rh", "declared by"]).arg(desk.place.path("state/logs")).output().unwrap();
     assert!(String::from_utf8_lossy(&logs.stdout).contains("checked by hand"), "it is kept");

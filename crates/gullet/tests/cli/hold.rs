@@ -47,7 +47,7 @@ fn steps_are_entered_in_order_and_left_in_reverse() {
 #[test]
 fn when_the_second_cannot_be_entered_both_are_left_and_nothing_is_captured() {
     let two = "[[app.app.hold]]\nname = \"two\"\nenter = { script = \"echo enter two >> @/journal; exit 9\" }\n\
-               leave = { script = \"echo leave two >> @/journal\" }\nentered = { run = [\"true\"] }\nleft = { run = [\"true\"] }\n";
+               leave = { script = \"echo leave two >> @/journal\" }\nentered = { run = [\"false\"] }\nleft = { run = [\"true\"] }\n";
     let place = journaled(two, PART);
     place.gullet(&["run", "app"]).exits(1).says("cannot be entered").says("exit code 9");
     assert_eq!(journal(&place), ["enter one", "enter two", "leave two", "leave one"]);
@@ -87,9 +87,9 @@ fn the_limit_ends_the_hold() {
 
 #[test]
 fn waiting_for_work_in_hand_does_not_count_as_held() {
-    let two = "[[app.app.hold]]\nname = \"two\"\nenter = { script = \"date +%s%N > @/since\" }\nleave = { run = [\"true\"] }\n\
+    let two = "[[app.app.hold]]\nname = \"two\"\nenter = { script = \"date +%s%N > @/since\" }\nleave = { run = [\"rm\", \"@/since\"] }\n\
                settled = { script = \"test $(( $(date +%s%N) - $(cat @/since) )) -gt 2500000000\", within = \"10s\" }\n\
-               entered = { run = [\"true\"] }\nleft = { run = [\"true\"] }\n";
+               entered = { run = [\"test\", \"-e\", \"@/since\"] }\nleft = { run = [\"test\", \"!\", \"-e\", \"@/since\"] }\n";
     let place = journaled(two, PART);
     place.gullet(&["run", "app"]).exits(0);
     let record = place.record();
@@ -101,7 +101,7 @@ fn waiting_for_work_in_hand_does_not_count_as_held() {
 #[test]
 fn work_that_does_not_end_in_time_leaves_the_hold() {
     let two = "[[app.app.hold]]\nname = \"two\"\nenter = { run = [\"true\"] }\nleave = { script = \"echo leave two >> @/journal\" }\n\
-               settled = { run = [\"echo\", \"7\"], prints = \"0\", within = \"300ms\" }\nentered = { run = [\"true\"] }\nleft = { run = [\"true\"] }\n";
+               settled = { run = [\"echo\", \"7\"], prints = \"0\", within = \"300ms\" }\nentered = { run = [\"false\"] }\nleft = { run = [\"true\"] }\n";
     let place = journaled(two, PART);
     place.gullet(&["run", "app"]).exits(1).says("did not settle");
     assert_eq!(journal(&place), ["enter one", "leave two", "leave one"]);

@@ -12,6 +12,7 @@ mod exit_codes;
 mod green;
 mod guard;
 mod harness;
+mod held;
 mod hold;
 mod model;
 mod output;

@@ -181,6 +181,7 @@ fn start(plan: &PlacePlan, journal: Journal, with: Applying<'_>) -> Result<Place
         world: with.world,
         app: plan.app.clone(),
         run: plan.run.clone(),
+        family: journal.id.clone(),
         folder: scratch,
         top: with.state.folder().to_path_buf(),
     };

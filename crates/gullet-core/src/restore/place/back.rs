@@ -37,6 +37,7 @@ pub(super) fn order(journal: &Journal, spec: &RestoreSpec, state: &State, world:
         host: world.host.clone(),
         by_hand: false,
         take_over: false,
+        is_restore: true,
     }
 }
 

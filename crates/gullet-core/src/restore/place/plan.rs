@@ -285,6 +285,7 @@ impl PlacePlan {
             world: ground.world,
             app: self.app.clone(),
             run: self.run.clone(),
+            family: crate::ids::random_id(ground.world.random, 12),
             folder: ground.state.join("scratch"),
             top: ground.state.to_path_buf(),
         };
