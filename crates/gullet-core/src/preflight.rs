@@ -271,6 +271,16 @@ impl Preflight<'_> {
                 None => {
                     let found = format!("{}: {}, {}", part.name, size(survey.bytes), count(survey.files, "file"));
                     checks.pass("source", found);
+                    // One with a wildcard may match nothing today; one without was meant for something.
+                    let plain = |pattern: &&String| !pattern.contains(['*', '?', '[', '{']);
+                    for pattern in survey.unused_patterns.iter().filter(plain) {
+                        let found = format!("{}: nothing matches `{pattern}`", part.name);
+                        checks.warn("pattern", found, "write it as a path below a root, as a whole path, or as a name");
+                    }
+                    if let Some(first) = survey.unreadable.first() {
+                        let advice = "let this account read it, or exclude it; or say `unreadable = \"ok\"`";
+                        checks.warn("source", format!("{}: {first}", part.name), advice);
+                    }
                 }
             }
         }

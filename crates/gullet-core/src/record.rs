@@ -169,6 +169,13 @@ pub struct Capture {
     /// What was left out, and why.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub left_out: Vec<LeftOut>,
+    /// Paths that are there and could not be read, so that they are missing; the first of them are among the warnings.
+    #[serde(default, skip_serializing_if = "is_zero")]
+    pub unreadable: u64,
+}
+
+fn is_zero(number: &u64) -> bool {
+    *number == 0
 }
 
 impl Capture {

@@ -166,6 +166,12 @@ impl State {
         Ok(Self { folder: folder.to_path_buf(), writer })
     }
 
+    /// The identity in stores of the machine whose state is in a folder, where it has one; nothing is made.
+    pub fn machine_of(folder: &Path) -> Option<String> {
+        let file: WriterFile = serde_json::from_slice(&fs::read(folder.join("writer.json")).ok()?).ok()?;
+        Some(file.writer)
+    }
+
     /// This machine's identity in stores.
     pub fn writer(&self) -> &str {
         &self.writer

@@ -115,6 +115,7 @@ fn small_with(sealed: bool, change: impl Fn(&mut Record)) -> Small {
             outside: None,
             warnings: Vec::new(),
             left_out: Vec::new(),
+            unreadable: 0,
         };
         let mut record = Record {
             record: RECORD_VERSION,

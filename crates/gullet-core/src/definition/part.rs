@@ -69,6 +69,9 @@ pub struct Part {
     /// `"ok"`: a root with nothing in it, or on another filesystem than last time, is not a failure.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub empty: Option<Empty>,
+    /// `"ok"`: paths that cannot be read are a warning; without it they make the run incomplete.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub unreadable: Option<Empty>,
     /// Copied once before the hold, so that in the hold only what changed since is.
     #[serde(default, skip_serializing_if = "is_false")]
     pub warm: bool,
@@ -132,7 +135,7 @@ pub enum Gives {
     Tar,
 }
 
-/// Whether a root may be empty.
+/// Whether something that is most likely a mishap may be: an empty root, or paths that cannot be read.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum Empty {

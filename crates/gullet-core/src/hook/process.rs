@@ -145,6 +145,7 @@ pub fn run_process(mut call: Invocation<'_>, clock: &dyn Clock, patience: Patien
     let mut escaped = Vec::new();
     let argv = call.argv.clone();
     let mark = call.env.get(MARK).cloned();
+    let into_file = call.stdout.is_some();
     let exit = match start(&mut call) {
         Ok(child) => {
             if let (Some(started), Some(process)) = (call.started, Process::of(i32::try_from(child.id()).unwrap_or(0)))
@@ -153,6 +154,9 @@ pub fn run_process(mut call: Invocation<'_>, clock: &dyn Clock, patience: Patien
             }
             let running = Running { child, clock, began, limit: call.limit, patience, mark };
             let exit = running.listen(&mut output, &mut escaped);
+            if let Some(mark) = call.env.get(MARK).filter(|_| into_file) {
+                output.left_open |= !marked(mark, |_| true).is_empty();
+            }
             if let Some(started) = call.started {
                 started(None);
             }

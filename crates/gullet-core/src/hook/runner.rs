@@ -108,12 +108,14 @@ pub struct Outcome {
     pub answer: Option<Answer>,
     /// What it noted.
     pub notes: Notes,
+    /// Whether something that it started may still have been writing to its standard output when it ended.
+    pub left_open: bool,
 }
 
 impl Outcome {
     /// An outcome without a process.
     pub(crate) fn new(result: Result<(), String>) -> Self {
-        Self { tries: Vec::new(), result, text: String::new(), answer: None, notes: Notes::default() }
+        Self { tries: Vec::new(), result, text: String::new(), answer: None, notes: Notes::default(), left_open: false }
     }
 }
 
@@ -256,6 +258,7 @@ impl Runner<'_> {
                 Ok(finished) => {
                     outcome.text = finished.text();
                     outcome.answer = finished.answer.clone();
+                    outcome.left_open = finished.left_open;
                     outcome.result = if finished.succeeded() { Ok(()) } else { Err(finished.failure()) };
                     outcome.tries.push(finished.report);
                 }

@@ -5,11 +5,11 @@ use std::collections::HashMap;
 use std::fs::{self, File};
 use std::io;
 use std::os::unix::fs::MetadataExt;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::sync::mpsc::sync_channel;
 
 use gullet_store::listing::{Entry, Kind, PathName};
-use gullet_store::{Deposit, Hash, IoPath, StoreError};
+use gullet_store::{Deposit, Hash, IoPath, PathError, StoreError};
 
 use super::contents::{DataReader, contents, data_ranges, open};
 use super::entry;
@@ -35,6 +35,8 @@ const SMALL: u64 = 64 << 10;
 pub(super) struct Looked {
     pub(super) left_out: Vec<LeftOut>,
     pub(super) warnings: Vec<String>,
+    /// Paths that are there and could not be read.
+    pub(super) unreadable: u64,
     pub(super) roots: Vec<Root>,
     pub(super) seen: Seen,
     pub(super) owners: Owners,
@@ -159,6 +161,7 @@ fn look(
 ) -> Result<(Looked, Option<Copies>), PartError> {
     let mut grounds = HashMap::new();
     let mut roots = Vec::new();
+    let mut identities = Vec::new();
     for (root, seen) in walk.roots_seen() {
         let clock = context.world.clock;
         // The sync must come before what is looked at was fixed, and is best done before the hold.
@@ -166,7 +169,9 @@ fn look(
         let ground = if fixed { context.grounds.of(root, clock)? } else { context.grounds.renew(root, clock)? };
         roots.push(Root { path: root.display().to_string(), filesystem: ground.filesystem.clone() });
         // What is seen through a snapshot has the marks of its source.
-        grounds.insert(fs::metadata(seen).at(seen)?.dev(), ground);
+        let meta = fs::metadata(seen).at(seen)?;
+        grounds.insert(meta.dev(), ground);
+        identities.push((root, seen, (meta.dev(), meta.ino())));
     }
     let in_order = InOrder::new(known.source(context.reread));
     let mut capturing = Capturing {
@@ -178,7 +183,8 @@ fn look(
         copies,
         links: HashMap::new(),
         warnings: Warnings::default(),
-        seen: context.in_hold.then(Seen::default),
+        unreadable: 0,
+        seen: context.in_hold.then(|| Seen::new(identities.iter().map(|(_, seen, identity)| (*seen, *identity)))),
         owners: Owners::default(),
         context,
     };
@@ -198,8 +204,15 @@ fn look(
         capturing.rest()?;
         Ok::<_, PartError>(walked?)
     })?;
-    let Capturing { warnings, copies, seen, owners, .. } = capturing;
+    for (root, seen, identity) in &identities {
+        still_there(root, seen, *identity)?;
+    }
+    let Capturing { mut warnings, copies, seen, owners, unreadable, .. } = capturing;
+    for text in left.unreadable() {
+        warnings.add(text.clone());
+    }
     let looked = Looked {
+        unreadable: unreadable + left.unreadable().len() as u64,
         left_out: left.into_vec(),
         warnings: warnings.into_vec(),
         roots,
@@ -207,6 +220,17 @@ fn look(
         owners,
     };
     Ok((looked, copies))
+}
+
+/// Refuses a root that is another one than it was when it was begun with: its filesystem was unmounted, or something was mounted
+/// over it, and what was found there since is not what is meant.
+fn still_there(root: &Path, seen: &Path, identity: (u64, u64)) -> Result<(), PartError> {
+    let now = fs::metadata(seen).map(|meta| (meta.dev(), meta.ino()));
+    if now.is_ok_and(|now| now == identity) {
+        return Ok(());
+    }
+    let text = format!("`{}` is not what it was when it was begun with: was it unmounted or replaced?", root.display());
+    Err(PartError::Other(text))
 }
 
 #[derive(Default)]
@@ -237,9 +261,11 @@ struct Capturing<'x, 'a, 'd> {
     in_order: InOrder,
     /// Where contents are copied that are not read into the store at once.
     copies: Option<Copies>,
-    /// Device and inode of files with several names, and the first name they were found under.
+    /// Device and inode of files with several names, and the name that their contents are listed under: as the reading itself
+    /// found them, or marks that are believed.
     links: HashMap<(u64, u64), PathName>,
     warnings: Warnings,
+    unreadable: u64,
     seen: Option<Seen>,
     owners: Owners,
     context: &'x mut Securing<'a, 'd>,
@@ -249,7 +275,31 @@ struct Capturing<'x, 'a, 'd> {
 struct Taken {
     chunks: Vec<Hash>,
     staged: Option<Staged>,
-    length: u64,
+    /// How large the file is by what was read of it, in bytes.
+    size: u64,
+    /// Where it has data, if it has holes.
+    ranges: Option<Vec<(u64, u64)>>,
+}
+
+impl Taken {
+    /// What `length` bytes of data, read in this order of stretches, are of a file of `size`. One that shrank meanwhile ends where
+    /// its data did.
+    fn of_read(length: u64, ranges: Option<Vec<(u64, u64)>>, size: u64) -> (u64, Option<Vec<(u64, u64)>>) {
+        let Some(ranges) = ranges else { return (length, None) };
+        if length == ranges.iter().map(|(_, length)| length).sum::<u64>() {
+            return (size, Some(ranges));
+        }
+        let mut left = length;
+        let mut there = Vec::new();
+        for (from, length) in ranges {
+            let read = length.min(left);
+            left -= read;
+            if read > 0 {
+                there.push((from, read));
+            }
+        }
+        (there.last().map_or(0, |(from, length)| from + length), Some(there))
+    }
 }
 
 impl Capturing<'_, '_, '_> {
@@ -337,7 +387,11 @@ impl Capturing<'_, '_, '_> {
                 },
             }
         } else {
-            self.other(&found, [warm.as_ref(), last.as_ref()])?
+            let other = self.other(&found, [warm.as_ref(), last.as_ref()]);
+            match self.unless_out_of_reach(&found, other)? {
+                Some(marked) => marked,
+                None => return Ok(()),
+            }
         };
         if let Some(seen) = &mut self.seen {
             seen.add_marked(&marked);
@@ -391,9 +445,6 @@ impl Capturing<'_, '_, '_> {
 
     /// A file's entry; `None` when it vanished before it could be read.
     fn file(&mut self, found: &Found, known: [Option<&Marked>; 2]) -> Result<Option<Marked>, PartError> {
-        if found.meta.nlink() > 1 {
-            self.links.insert((found.meta.dev(), found.meta.ino()), found.name.clone());
-        }
         // To distrust marks is to distrust those of earlier runs; the copy before the hold was read by this one.
         let [warm, last] = known;
         // In the hold nothing is looked up that can be told from the block, which is the first of the two.
@@ -408,15 +459,39 @@ impl Capturing<'_, '_, '_> {
                 // Settled once, marks stay settled for as long as they stay the same.
                 let mut entry = known.entry.clone();
                 entry.mode = found.meta.mode() & 0o7777;
+                self.has_names(&found.meta, found);
                 return Ok(Some(self.marked(entry, &found.meta, true)));
             }
         }
-        match self.read(found) {
+        let read = self.read(found);
+        self.unless_out_of_reach(found, read)
+    }
+
+    /// Notes under which name the contents of a file with several names are listed.
+    fn has_names(&mut self, meta: &fs::Metadata, found: &Found) {
+        if meta.nlink() > 1 {
+            self.links.entry((meta.dev(), meta.ino())).or_insert_with(|| found.name.clone());
+        }
+    }
+
+    /// One path that vanished or cannot be read is named, and the others are captured; `None` for such a one.
+    fn unless_out_of_reach(
+        &mut self,
+        found: &Found,
+        read: Result<Marked, PartError>,
+    ) -> Result<Option<Marked>, PartError> {
+        match read {
             Err(PartError::Path(error)) if error.source.kind() == io::ErrorKind::NotFound => {
-                if self.context.is_live {
-                    return Ok(None);
+                if !self.context.is_live {
+                    self.warnings.add(format!("{} vanished before it could be read", found.path.display()));
                 }
-                self.warnings.add(format!("{} vanished before it could be read", found.path.display()));
+                Ok(None)
+            }
+            Err(PartError::Path(error)) if error.path == found.path || error.path == found.at => {
+                self.unreadable += 1;
+                // It is as it was, as far as can be told.
+                self.seen.iter_mut().for_each(|seen| seen.add(found));
+                self.warnings.add(format!("{} cannot be read: {}", found.path.display(), error.source));
                 Ok(None)
             }
             other => other.map(Some),
@@ -427,22 +502,21 @@ impl Capturing<'_, '_, '_> {
         // What is written to while it is captured looks other every time; something else makes it fit together.
         let again = if self.context.is_live { 1 } else { AGAIN };
         for attempt in 1.. {
-            let file = open(&found.at)?;
+            let file = open(&found.at).map_err(|error| PathError::new(&found.path, error.source))?;
             let before = file.metadata().at(&found.path)?;
             let mut entry = entry::bare(found.name.clone(), &before);
             let ranges = data_ranges(&file, &before).at(&found.path)?;
-            let taken = self.contents(file, &before, ranges.clone(), found)?;
+            let taken = self.contents(file, &before, ranges, found)?;
             let after = fs::symlink_metadata(&found.at).at(&found.path)?;
             let same = self.marked(entry.clone(), &before, false).same_marks(&after) && after.is_file();
-            let whole = ranges.is_some() || taken.length == before.len();
+            let whole = taken.size == before.len();
             if (same && whole) || attempt == again {
                 if !(same && whole || self.context.is_live) {
                     self.warnings.add(format!("{} changed while it was read", found.path.display()));
                 }
-                if ranges.is_none() {
-                    entry.size = taken.length;
-                }
-                entry.data = ranges;
+                entry.size = taken.size;
+                entry.data = taken.ranges;
+                self.has_names(&before, found);
                 if self.sink.is_listing() {
                     let deposit = &mut *self.context.deposit;
                     entry.set_chunks(taken.chunks, &mut |list: &[u8]| deposit.put(list))?;
@@ -466,25 +540,43 @@ impl Capturing<'_, '_, '_> {
         ranges: Option<Vec<(u64, u64)>>,
         found: &Found,
     ) -> Result<Taken, PartError> {
-        let staged = |(staged, length)| Taken { chunks: Vec::new(), staged: Some(staged), length };
         if let Some(copies) = self.copies.as_mut().filter(|_| meta.len() > 0) {
             if meta.len() > SMALL
                 && let Some(clone) = self.context.staging.clone_file(&file, meta.dev())?
             {
                 copies.cloned();
-                let length = fs::metadata(&clone).at(&clone)?.len();
-                return Ok(staged((Staged::Clone(clone), length)));
+                // The clone is of one moment, which may be later than that at which the file was looked at.
+                let cloned = File::open(&clone).at(&clone)?;
+                let meta = cloned.metadata().at(&clone)?;
+                let ranges = data_ranges(&cloned, &meta).at(&clone)?;
+                return Ok(Taken { chunks: Vec::new(), staged: Some(Staged::Clone(clone)), size: meta.len(), ranges });
             }
             let source = DataReader::new(file.try_clone().at(&found.path)?, ranges.clone());
-            if let Some(copied) = copies.copy(source, meta.len(), &found.path)? {
-                return Ok(staged(copied));
+            if let Some((staged, length)) = copies.copy(source, meta.len(), &found.path)? {
+                let (size, ranges) = Taken::of_read(length, ranges, meta.len());
+                return Ok(Taken { chunks: Vec::new(), staged: Some(staged), size, ranges });
             }
         }
-        let source = DataReader::new(file, ranges);
+        let source = DataReader::new(file, ranges.clone());
         let mut chunks = Vec::new();
         let counts = *self.sink.counts();
         let length = contents((source, meta.len()), &found.path, &mut chunks, &counts, self.context)?;
         self.sink.counts().bytes_read += length;
-        Ok(Taken { chunks, staged: None, length })
+        let (size, ranges) = Taken::of_read(length, ranges, meta.len());
+        Ok(Taken { chunks, staged: None, size, ranges })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::Taken;
+
+    #[test]
+    fn a_file_with_holes_that_shrank_while_it_was_read_ends_where_its_data_did() {
+        let ranges = || Some(vec![(0, 10), (100, 10), (200, 10)]);
+        assert_eq!(Taken::of_read(30, ranges(), 500), (500, ranges()));
+        assert_eq!(Taken::of_read(15, ranges(), 500), (105, Some(vec![(0, 10), (100, 5)])));
+        assert_eq!(Taken::of_read(0, ranges(), 500), (0, Some(Vec::new())));
+        assert_eq!(Taken::of_read(7, None, 500), (7, None));
     }
 }

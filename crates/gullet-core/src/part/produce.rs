@@ -33,7 +33,12 @@ pub(super) fn command(part: &PlannedPart, context: &mut Securing<'_, '_>) -> Res
     let output = context.scratch.join("output");
     let spec = CommandSpec { run: Some(part.spec.command.clone()), limit: part.spec.limit, ..CommandSpec::default() };
     let call = Call { stdout: Some(output.clone()), ..call(part, context) };
-    perform(&spec, call, context)?;
+    let outcome = context.runner.run(&spec, call);
+    if outcome.left_open {
+        let text = "a process that it started was still running when it ended, so its output may be cut";
+        context.notes.warnings.push(text.to_owned());
+    }
+    take(outcome, context)?;
     Ok(output)
 }
 

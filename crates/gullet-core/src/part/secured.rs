@@ -293,6 +293,7 @@ fn blank(part: &PlannedPart, started: Timestamp) -> Capture {
         outside: None,
         warnings: Vec::new(),
         left_out: Vec::new(),
+        unreadable: 0,
     }
 }
 
@@ -466,6 +467,7 @@ fn secured_walk(
 fn note_look(capture: &mut Capture, looked: files::Looked) -> Seen {
     capture.left_out = looked.left_out;
     capture.warnings.extend(looked.warnings);
+    capture.unreadable = looked.unreadable;
     capture.roots = looked.roots;
     (capture.users, capture.groups) = looked.owners.named();
     looked.seen

@@ -1,7 +1,10 @@
 //! What was seen of files in the hold, so that it can be told before it is left whether any of them changed.
 
 use std::collections::HashSet;
+use std::fs;
 use std::hash::{DefaultHasher, Hash, Hasher};
+use std::os::unix::fs::MetadataExt;
+use std::path::PathBuf;
 
 use gullet_store::PathError;
 use gullet_store::listing::Kind;
@@ -12,17 +15,26 @@ use super::walk::{Found, LeftOuts, Walk};
 
 /// What was seen of files in the hold, so that it can be told later whether they changed: a number for each.
 #[derive(Default)]
-pub(super) struct Seen(HashSet<u64>);
+pub(super) struct Seen {
+    files: HashSet<u64>,
+    /// Each root with its device and inode.
+    roots: Vec<(PathBuf, (u64, u64))>,
+}
 
 impl Seen {
+    /// Nothing yet, of what is below these roots.
+    pub(super) fn new<'p>(roots: impl Iterator<Item = (&'p PathBuf, (u64, u64))>) -> Self {
+        Self { files: HashSet::new(), roots: roots.map(|(path, identity)| (path.clone(), identity)).collect() }
+    }
+
     /// A file as it was found.
     pub(super) fn add(&mut self, found: &Found) {
-        self.0.insert(Self::of(found));
+        self.files.insert(Self::of(found));
     }
 
     /// A file as it was read.
     pub(super) fn add_marked(&mut self, marked: &Marked) {
-        self.0.insert(Self::number(&marked.mark()));
+        self.files.insert(Self::number(&marked.mark()));
     }
 
     fn number(mark: &Mark<'_>) -> u64 {
@@ -39,9 +51,19 @@ impl Seen {
 
     /// The files that look other than they did; the first few by name, and how many.
     pub(super) fn changed_since(&self, walk: &Walk) -> Result<(Vec<String>, u64), PartError> {
+        for (root, identity) in &self.roots {
+            let now = fs::metadata(root).map(|meta| (meta.dev(), meta.ino()));
+            if !now.is_ok_and(|now| now == *identity) {
+                let text = format!(
+                    "`{}` is not what it was when it was captured: was it unmounted or replaced?",
+                    root.display()
+                );
+                return Err(PartError::Other(text));
+            }
+        }
         let (mut named, mut count, mut same) = (Vec::new(), 0, 0);
         walk.run(&mut LeftOuts::default(), &mut |found: Found| {
-            if self.0.contains(&Self::of(&found)) {
+            if self.files.contains(&Self::of(&found)) {
                 same += 1;
             } else {
                 count += 1;
@@ -52,7 +74,7 @@ impl Seen {
             Ok::<_, PathError>(())
         })?;
         // What is missing beyond what changed is gone.
-        let gone = (self.0.len() as u64).saturating_sub(same + count);
+        let gone = (self.files.len() as u64).saturating_sub(same + count);
         if gone > 0 && named.len() < 5 {
             named.push(format!("{gone} that are gone"));
         }

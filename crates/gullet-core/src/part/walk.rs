@@ -7,6 +7,8 @@ use std::io;
 use std::os::unix::ffi::OsStrExt;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::mpsc::SyncSender;
 
 use globset::{GlobBuilder, GlobSet, GlobSetBuilder};
@@ -55,6 +57,8 @@ pub(super) struct Walk {
     exclude: Patterns,
     cross: bool,
     avoid: Vec<Avoid>,
+    /// What other parts take some of.
+    shared: Vec<Shared>,
     /// Passed over without a word: folders of Gullet's own, and what is captured in another way.
     own: Vec<PathBuf>,
     /// Why something is excluded, where that is not the definition's wish.
@@ -72,11 +76,35 @@ struct Avoid {
     why: String,
 }
 
+/// A folder within a root that another part takes some of by its `include`; the rest belongs to the part around it, so that nothing
+/// belongs to nobody.
+#[derive(Clone, Debug)]
+struct Shared {
+    root: PathBuf,
+    part: String,
+    include: Patterns,
+    exclude: Patterns,
+}
+
+impl Shared {
+    /// Why a path is not the outer part's.
+    fn why_left(&self, path: &Path, is_folder: bool) -> Option<String> {
+        let below = path.strip_prefix(&self.root).ok().filter(|below| !below.as_os_str().is_empty())?;
+        if self.exclude.first_match(below, path).is_some() {
+            return Some(format!("excluded by the part `{}`", self.part));
+        }
+        let is_taken = !is_folder && self.include.first_match(below, path).is_some();
+        is_taken.then(|| format!("belongs to the part `{}`", self.part))
+    }
+}
+
 /// Patterns, with those that have no `/` matching names at any depth.
 #[derive(Clone, Debug)]
 struct Patterns {
     texts: Vec<String>,
     set: GlobSet,
+    /// Which of them matched something.
+    used: Arc<[AtomicBool]>,
 }
 
 impl Patterns {
@@ -90,11 +118,23 @@ impl Patterns {
                 set.add(glob);
             }
         }
-        Self { texts: texts.to_vec(), set: set.build().unwrap_or_default() }
+        let used = texts.iter().map(|_| AtomicBool::new(false)).collect();
+        Self { texts: texts.to_vec(), set: set.build().unwrap_or_default(), used }
     }
 
-    fn first_match(&self, below: &Path) -> Option<&str> {
-        self.set.matches(below).first().and_then(|number| self.texts.get(*number)).map(String::as_str)
+    /// The first that matches a path: by what comes below its root, or whole where a pattern says a whole path.
+    fn first_match(&self, below: &Path, whole: &Path) -> Option<&str> {
+        let whole = whole.strip_prefix("/").unwrap_or(whole);
+        let of_whole = || self.set.matches(whole).into_iter().filter(|number| self.texts[*number].starts_with('/'));
+        let number = self.set.matches(below).first().copied().or_else(|| of_whole().next())?;
+        self.used[number].store(true, Ordering::Relaxed);
+        self.texts.get(number).map(String::as_str)
+    }
+
+    /// Those that have matched nothing so far.
+    fn unused(&self) -> impl Iterator<Item = &String> {
+        let used = self.used.iter().map(|used| used.load(Ordering::Relaxed));
+        self.texts.iter().zip(used).filter(|(_, used)| !used).map(|(text, _)| text)
     }
 }
 
@@ -104,6 +144,8 @@ pub(super) struct LeftOuts {
     by_reason: BTreeMap<String, LeftOut>,
     /// Every one of them, where that is wanted.
     all: Option<Vec<(String, PathBuf)>>,
+    /// What is there and cannot even be looked at, in words.
+    unreadable: Vec<String>,
 }
 
 impl LeftOuts {
@@ -128,6 +170,15 @@ impl LeftOuts {
         }
     }
 
+    /// What is there and cannot even be looked at, in words: it is missed, not left out.
+    pub(super) fn unreadable(&self) -> &[String] {
+        &self.unreadable
+    }
+
+    fn cannot_look(&mut self, path: &Path, error: &io::Error) {
+        self.unreadable.push(format!("{} cannot be read: {error}", path.display()));
+    }
+
     pub(super) fn into_vec(self) -> Vec<LeftOut> {
         self.by_reason.into_values().collect()
     }
@@ -136,7 +187,13 @@ impl LeftOuts {
 impl Walk {
     /// What the `files` of a part are.
     pub(super) fn of_files(part: &PlannedPart, plan: &Plan) -> Self {
-        Self::new(part.spec.files.clone(), &part.spec, Self::avoided(part, plan))
+        let shared = part.claimed.iter().filter(|(_, name)| includes_some(plan, name)).filter_map(|(path, name)| {
+            let other = plan.spec.part.iter().find(|other| other.name == *name)?;
+            let (include, exclude) = (Patterns::new(&other.include), Patterns::new(&other.exclude));
+            Some(Shared { root: path.clone(), part: name.clone(), include, exclude })
+        });
+        let shared = shared.collect();
+        Self { shared, ..Self::new(part.spec.files.clone(), &part.spec, Self::avoided(part, plan)) }
     }
 
     /// What an export left at the paths of `take`.
@@ -164,7 +221,8 @@ impl Walk {
     }
 
     fn avoided(part: &PlannedPart, plan: &Plan) -> Vec<(PathBuf, String)> {
-        let claimed = part.claimed.iter().map(|(path, name)| (path.clone(), format!("belongs to the part `{name}`")));
+        let whole = part.claimed.iter().filter(|(_, name)| !includes_some(plan, name));
+        let claimed = whole.map(|(path, name)| (path.clone(), format!("belongs to the part `{name}`")));
         let own = [(&plan.store, "the store itself"), (&plan.state, "Gullet's own state")];
         let own = own.map(|(path, why)| (path.clone(), why.to_owned()));
         claimed.chain(own).collect()
@@ -187,6 +245,7 @@ impl Walk {
             exclude: Patterns::new(&spec.exclude),
             cross: spec.cross,
             avoid,
+            shared: Vec::new(),
             own: Vec::new(),
             why_excluded: None,
             seen: None,
@@ -291,14 +350,18 @@ impl Walk {
                 return Ok(());
             }
             let below = path.strip_prefix(root).unwrap_or(path);
-            if let Some(pattern) = self.exclude.first_match(below) {
+            if let Some(why) = self.shared.iter().find_map(|shared| shared.why_left(path, is_folder)) {
+                left.add(why, path);
+                return Ok(());
+            }
+            if let Some(pattern) = self.exclude.first_match(below, path) {
                 let why = self.why_excluded.map_or_else(|| format!("excluded by `{pattern}`"), str::to_owned);
                 left.add(why, path);
                 return Ok(());
             }
             if let Some(include) = &self.include
                 && !is_folder
-                && include.first_match(below).is_none()
+                && include.first_match(below, path).is_none()
             {
                 left.add("not in `include`".to_owned(), path);
                 return Ok(());
@@ -312,7 +375,20 @@ impl Walk {
         let (path, at) = (found.path.clone(), found.at.clone());
         each(found)?;
         if is_folder {
-            for (name, child) in sorted_children(&at)? {
+            let children = match sorted_children(&at) {
+                Ok(children) => children,
+                // One folder that cannot be read is no reason to do without all others; a root is.
+                Err(error) if path != root && error.source.kind() == io::ErrorKind::NotFound => {
+                    left.add("vanished while it was read".to_owned(), &path);
+                    return Ok(());
+                }
+                Err(error) if path != root => {
+                    left.cannot_look(&path, &error.source);
+                    return Ok(());
+                }
+                Err(error) => return Err(error.into()),
+            };
+            for (name, child) in children {
                 let (path, at) = (path.join(&name), at.join(&name));
                 match child.metadata() {
                     Ok(meta) => {
@@ -322,12 +398,17 @@ impl Walk {
                     Err(error) if error.kind() == io::ErrorKind::NotFound => {
                         left.add("vanished while it was read".to_owned(), &path);
                     }
-                    Err(error) => return Err(PathError::new(&at, error).into()),
+                    Err(error) => left.cannot_look(&path, &error),
                 }
             }
         }
         Ok(())
     }
+}
+
+/// Whether a part of the definition takes only some of what is at its paths.
+fn includes_some(plan: &Plan, name: &str) -> bool {
+    plan.spec.part.iter().any(|part| part.name == *name && !part.files.is_empty() && !part.include.is_empty())
 }
 
 /// What is in a folder, sorted; each asks the folder itself for its metadata, which is quicker than by its whole path.
@@ -356,6 +437,10 @@ pub struct Survey {
     pub bytes: u64,
     /// What would be left out, and why.
     pub left_out: Vec<LeftOut>,
+    /// Patterns of `include` and `exclude` that match nothing.
+    pub unused_patterns: Vec<String>,
+    /// What is there and cannot be read, in words.
+    pub unreadable: Vec<String>,
     /// Why it could not be looked at.
     pub problem: Option<String>,
 }
@@ -384,6 +469,11 @@ pub fn survey(part: &PlannedPart, plan: &Plan) -> Option<Survey> {
         Ok::<_, PathError>(())
     });
     survey.problem = walked.err().map(|error| format!("{error}: {}", error.source));
+    if !part.spec.files.is_empty() {
+        let patterns = walk.include.iter().chain([&walk.exclude]);
+        survey.unused_patterns = patterns.flat_map(Patterns::unused).cloned().collect();
+    }
+    survey.unreadable = left.unreadable().to_vec();
     survey.left_out = left.into_vec();
     Some(survey)
 }

@@ -235,6 +235,13 @@ impl<'a> Driver<'a, '_> {
                 for text in warnings {
                     self.warn(Some(&name), text);
                 }
+                let unreadable = secured.capture.unreadable;
+                if unreadable > 0 && self.plan.parts[number].spec.unreadable.is_none() {
+                    self.machine.lack_part();
+                    let text = format!("{} could not be read, so the part is incomplete", count(unreadable, "path"));
+                    let advice = "say `unreadable = \"ok\"` in the part if that may be";
+                    self.trouble(Some(&name), text, Some(advice.to_owned()));
+                }
                 self.secured[number] = Some(secured);
                 if warned { Reply::Warned } else { Reply::Yes }
             }

@@ -6,6 +6,7 @@ use gullet_core::ids::RunId;
 use gullet_core::logbook::Logbook;
 use gullet_core::part::{Survey, survey};
 use gullet_core::plan::{Plan, Request};
+use gullet_core::state::State;
 use serde::Serialize;
 
 use crate::cli::Global;
@@ -60,6 +61,9 @@ pub fn plan(ui: &mut Ui, global: &Global, args: &PlanArgs) -> Result<Exit, Comma
     let spec = loaded.definition.store_of(&args.app);
     let store = spec.and_then(|(_, spec)| open::store_at(spec.location.as_ref()).ok());
     let book = store.as_ref().and_then(|store| Logbook::read(store, Some(&args.app), None).ok()).unwrap_or_default();
+    // Of a machine that has not written anything yet no run is its own.
+    let machine = Some(State::machine_of(&state).unwrap_or_default());
+    let book = Logbook { machine, ..book };
     let last = book.last_good(&args.app);
     let plan = Plan::make(&loaded, request, state, &runner, last)?;
     let parts: Vec<PartView<'_>> = plan
@@ -87,7 +91,8 @@ pub fn plan(ui: &mut Ui, global: &Global, args: &PlanArgs) -> Result<Exit, Comma
         return Ok(Exit::Complete);
     }
     show(ui, &plan, &parts, store.is_some());
-    Ok(Exit::Complete)
+    let problem = parts.iter().any(|part| part.survey.as_ref().is_some_and(|survey| survey.problem.is_some()));
+    Ok(if problem { Exit::Refused } else { Exit::Complete })
 }
 
 fn show(ui: &mut Ui, plan: &Plan, parts: &[PartView<'_>], has_store: bool) {
@@ -127,6 +132,16 @@ fn show(ui: &mut Ui, plan: &Plan, parts: &[PartView<'_>], has_store: bool) {
             let more = if left.count > left.paths.len() as u64 { ", …" } else { "" };
             format!("  {name}: {} {}: {}{more}", left.count, left.why, left.paths.join(", "))
         })
+        .chain(parts.iter().flat_map(|part| {
+            let survey = part.survey.iter();
+            survey.flat_map(|survey| {
+                let unused = survey.unused_patterns.iter();
+                let unused = unused.map(|pattern| format!("  {}: nothing matches the pattern `{pattern}`", part.name));
+                unused
+                    .chain(survey.unreadable.iter().map(|text| format!("  {}: {text}", part.name)))
+                    .collect::<Vec<_>>()
+            })
+        }))
         .chain(plan.not_asked_for.iter().map(|name| format!("  {name}: the run was not asked for it")))
         .collect();
     ui.say("");

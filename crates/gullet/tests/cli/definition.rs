@@ -228,7 +228,7 @@ fn sources_are_checked_against_the_disk() {
     }
     // A source that is not there and no must is found out by the run, not before.
     place.define(&format!("{head}{}", part("a", "sqlite = \"@/gone.db\"")));
-    place.gullet(&["plan", "desk"]).exits(0).says("No such file");
+    place.gullet(&["plan", "desk"]).exits(4).says("No such file");
 }
 
 #[test]

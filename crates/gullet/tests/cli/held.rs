@@ -225,11 +225,11 @@ fn a_damaged_note_never_means_released() {
 
 #[test]
 fn a_release_that_fails_with_very_much_text_stays_readable() {
-    let place = application(
-        "touch @/held",
-        "yes mooring-line-failed-again | head -c 30000 >&2; [ -e @/gentle ] && rm -f @/held; exit 1",
-        PART,
-    );
+    let place = application("touch @/held", "[ -e @/gentle ] && rm -f @/held; exit 1", PART);
+    let text = fs::read_to_string(place.path("gullet.toml")).unwrap();
+    let (held, before) = (place.text("held"), "run = [\"test\", \"!\", \"-e\", ");
+    let long = format!("script = \"[ ! -e {held} ] || {{ head -c 30000 /dev/zero | tr '\\\\0' x >&2; exit 1; }}\"");
+    place.file("gullet.toml", text.replace(&format!("{before}\"{held}\"]"), &long));
     place.gullet(&["hold", "app", "--limit", "10m"]).exits(0);
     place.gullet(&["release", "app"]).exits(7);
     assert_eq!(note(&place)["state"], "leaving");
@@ -375,6 +375,7 @@ fn a_lost_state_folder_does_not_make_the_guard_give_up() {
     run.kill().unwrap();
     run.wait().unwrap();
     wait_until("it is released", || !is_held(&place));
+    place.file("go", "");
 }
 
 #[test]

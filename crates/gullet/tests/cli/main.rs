@@ -18,6 +18,7 @@ mod model;
 mod output;
 mod place;
 mod preflight;
+mod racing;
 mod reader;
 mod restore;
 mod sealed;
