@@ -376,7 +376,6 @@ impl Machine {
                     Some(moment) => return Some(Task::Hooks(moment)),
                     None => At::Finished,
                 },
-                At::Finished if self.outcome == Outcome::Refused && !self.before_ran => At::End,
                 At::Finished => return Some(Task::Hooks(Moment::Finished)),
                 At::End => return None,
             };
@@ -410,7 +409,6 @@ impl Machine {
         match self.outcome {
             Outcome::Complete | Outcome::Warnings if self.shape.partial => None,
             Outcome::Complete | Outcome::Warnings => Some(Moment::Succeeded),
-            Outcome::Refused if !self.before_ran => None,
             Outcome::Refused | Outcome::Incomplete | Outcome::Failed | Outcome::Interrupted | Outcome::NotReleased => {
                 Some(Moment::Failed)
             }

@@ -148,7 +148,7 @@ pub struct Preflight<'a> {
 pub fn check(preflight: &Preflight<'_>) -> Vec<Check> {
     let mut checks = Checks::default();
     let surveys: Vec<Option<Survey>> = preflight.plan.parts.iter().map(|part| survey(part, preflight.plan)).collect();
-    preflight.commands(&mut checks);
+    check_programs(preflight.plan, &mut checks);
     preflight.way_back(&mut checks);
     preflight.requirements(&mut checks);
     preflight.sources(&surveys, &mut checks);
@@ -160,6 +160,59 @@ pub fn check(preflight: &Preflight<'_>) -> Vec<Check> {
     preflight.state_folder(&mut checks);
     preflight.history(&mut checks);
     checks.0
+}
+
+/// What is known beforehand to make a run fail, by looking only where that takes no time: programs that are not there, required
+/// sources that are not there, too little space. Without an earlier run the sources are looked through for their size.
+pub fn known_beforehand(plan: &Plan, store: Option<&Store>, last: Option<&Logged>) -> Vec<Check> {
+    let mut checks = Checks::default();
+    check_programs(plan, &mut checks);
+    for part in plan.parts.iter().filter(|part| part.spec.must) {
+        for source in part.spec.files.iter().chain(&part.spec.sqlite) {
+            if let Err(error) = fs::metadata(source) {
+                checks.fail("source", format!("{}: `{}`: {error}", part.name, source.display()), None);
+            }
+        }
+    }
+    if let Some(free) = store.and_then(|store| store.location().free_space().ok().flatten()) {
+        let wanted = match last {
+            Some(last) => last.record.bytes_stored(),
+            None => plan.parts.iter().filter_map(|part| survey(part, plan)).map(|survey| survey.bytes).sum(),
+        };
+        // Less may be new this time, and what is compressed is smaller; where there is not room for a tenth, it cannot fit.
+        if free < wanted / 10 {
+            let found = format!("{} free in the store, {} wanted", size(free), size(wanted));
+            checks.fail("space", found, Some("make room before the application is held".to_owned()));
+        }
+    }
+    checks.0.retain(|check| check.verdict == Verdict::Fail);
+    checks.0
+}
+
+/// Every program that a run would start: is it there, and may it be executed?
+fn check_programs(plan: &Plan, checks: &mut Checks) {
+    let mut programs = BTreeSet::new();
+    let mut folders = BTreeSet::new();
+    for command in plan.commands() {
+        programs.extend(program_of(command).map(str::to_owned));
+        folders.extend(command.dir.clone());
+    }
+    programs.extend(plan.parts.iter().filter_map(|part| part.spec.command.first().cloned()));
+    let mut wrong = 0;
+    for program in &programs {
+        if let Err((found, advice)) = executable(program) {
+            wrong += 1;
+            checks.fail("hook", found, Some(advice.to_owned()));
+        }
+    }
+    for folder in folders.iter().filter(|folder| !folder.is_dir()) {
+        wrong += 1;
+        checks.fail("hook", format!("the folder `{}` of a command is not there", folder.display()), None);
+    }
+    if wrong == 0 && !programs.is_empty() {
+        let programs = count(programs.len() as u64, "program");
+        checks.pass("hooks", format!("{programs} found, and may be executed"));
+    }
 }
 
 #[derive(Default)]
@@ -186,32 +239,6 @@ impl Checks {
 impl Preflight<'_> {
     fn last(&self) -> Option<&Logged> {
         self.book.last_good(&self.plan.app)
-    }
-
-    /// Every program that a run would start: is it there, and may it be executed?
-    fn commands(&self, checks: &mut Checks) {
-        let mut programs = BTreeSet::new();
-        let mut folders = BTreeSet::new();
-        for command in self.plan.commands() {
-            programs.extend(program_of(command).map(str::to_owned));
-            folders.extend(command.dir.clone());
-        }
-        programs.extend(self.plan.parts.iter().filter_map(|part| part.spec.command.first().cloned()));
-        let mut wrong = 0;
-        for program in &programs {
-            if let Err((found, advice)) = executable(program) {
-                wrong += 1;
-                checks.fail("hook", found, Some(advice.to_owned()));
-            }
-        }
-        for folder in folders.iter().filter(|folder| !folder.is_dir()) {
-            wrong += 1;
-            checks.fail("hook", format!("the folder `{}` of a command is not there", folder.display()), None);
-        }
-        if wrong == 0 {
-            let programs = count(programs.len() as u64, "program");
-            checks.pass("hooks", format!("{programs} found, and may be executed"));
-        }
     }
 
     /// The same for what a restore in place and a drill would start: they are seldom tried, and wanted in a hurry.

@@ -50,7 +50,7 @@ pub struct Record {
     /// When the record was written.
     #[schemars(with = "String")]
     pub ended: Timestamp,
-    /// How it was started: `by hand`.
+    /// What started it: `by hand`, or what the command was told.
     pub trigger: String,
     /// Why, where somebody said so.
     pub reason: Option<String>,
@@ -119,6 +119,9 @@ pub struct Capture {
     /// The name of the definition's part that it comes from, where `each` made several of it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub each_of: Option<String>,
+    /// What `each` printed of it.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub each: BTreeMap<String, String>,
     /// Which kind.
     pub kind: PartKind,
     /// Whether the run fails without it.
@@ -451,6 +454,8 @@ pub enum RemarkKind {
     Restored,
     /// It was restored to a scratch place and checked: proven, or not.
     Drilled,
+    /// It was restored to a scratch place and is intact, and nobody opened it: neither proven nor not.
+    RestoredIntact,
     /// It is to stay.
     Kept,
     /// It need not stay any more.
@@ -473,6 +478,7 @@ impl RemarkKind {
             Self::Moved => "moved",
             Self::Restored => "restored",
             Self::Drilled => "drilled",
+            Self::RestoredIntact => "restored-intact",
             Self::Kept => "kept",
             Self::NotKept => "not-kept",
             Self::Unknown => "unknown",

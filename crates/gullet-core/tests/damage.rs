@@ -96,6 +96,7 @@ fn small_with(sealed: bool, change: impl Fn(&mut Record)) -> Small {
         let capture = Capture {
             part: "lists".to_owned(),
             each_of: None,
+            each: Default::default(),
             kind: definition::PartKind::Files,
             must: true,
             problem: None,

@@ -324,6 +324,15 @@ impl Rules<'_> {
         self.keys_of_kind(at, part, kind);
         let each = part.each.is_some();
         let scope = Scope { each, scratch: kind == PartKind::Export, ..NOWHERE };
+        let of_paths = Scope { each, ..NOWHERE };
+        for (key, paths) in [("files", &part.files), ("take", &part.take)] {
+            for (number, path) in paths.iter().enumerate() {
+                self.path(&format!("{at}/{key}/{number}"), path, of_paths);
+            }
+        }
+        if let Some(path) = &part.sqlite {
+            self.path(&format!("{at}/sqlite"), path, of_paths);
+        }
         self.service(at, part, scope);
         if let Some(export) = &part.export {
             self.command(&format!("{at}/export"), export, scope);
@@ -434,6 +443,20 @@ impl Rules<'_> {
             self.probes(&format!("{at}/check"), outside.check.as_ref(), known);
             if let Some(remove) = &outside.remove {
                 self.command(&format!("{at}/remove"), remove, known);
+            }
+        }
+    }
+
+    /// A path may have braces of its own; only what would be filled in elsewhere is taken for a placeholder.
+    fn path(&mut self, at: &str, path: &std::path::Path, scope: Scope<'_>) {
+        let text = path.to_string_lossy();
+        let is_ours =
+            |name: &str| matches!(name, "run" | "scratch") || name.starts_with("each.") || name.starts_with("fact.");
+        for name in placeholders::names(&text).into_iter().filter(|name| is_ours(name)) {
+            if !(scope.each && name.starts_with("each.")) {
+                let message = format!("`{{{name}}}` has no value here");
+                let hint = "`{each.…}` is filled into the paths of a part with `each`".to_owned();
+                self.flaw(at, message, Some(hint));
             }
         }
     }
@@ -566,6 +589,28 @@ impl Rules<'_> {
         }
         for (number, argument) in command.run.iter().flatten().enumerate() {
             self.placeholders(&format!("{at}/run/{number}"), argument, scope);
+        }
+        for (name, value) in &command.env {
+            if let EnvValue::Plain(text) = value {
+                self.placeholders(&format!("{at}/env/{name}"), text, scope);
+            }
+        }
+        self.script(at, command.script.as_deref().unwrap_or_default());
+    }
+
+    /// Nothing is filled into a script: it would be read by its interpreter. What looks as if it were to be is refused.
+    fn script(&mut self, at: &str, script: &str) {
+        for name in placeholders::names(script) {
+            let of_shell = script.contains(&format!("${{{name}}}"));
+            let is_ours =
+                name.starts_with("each.") || name.starts_with("fact.") || matches!(name, "scratch" | "folder");
+            if of_shell || !is_ours {
+                continue;
+            }
+            let plain = |c: char| if c.is_ascii_alphanumeric() { c.to_ascii_uppercase() } else { '_' };
+            let variable: String = name.chars().map(plain).collect();
+            let message = format!("`{{{name}}}` is not filled into a script");
+            self.flaw(&format!("{at}/script"), message, Some(format!("write \"$GULLET_{variable}\"")));
         }
     }
 

@@ -119,8 +119,10 @@ pub struct DrillCheck {
 pub struct DrillReport {
     /// The run.
     pub run: String,
-    /// Whether it is proven.
+    /// Whether it is proven: every check holds, and nothing stands in `unproven`.
     pub proven: bool,
+    /// What was restored intact and nothing else: nobody opened it, or it is not here. In words, part by part.
+    pub unproven: Vec<String>,
     /// From the beginning until everything was restored and servers had started on it, in milliseconds.
     pub restore_ms: u64,
     /// How long all of it took, in milliseconds.
@@ -259,6 +261,7 @@ impl DrillPlan {
             report: DrillReport {
                 run: self.run.clone(),
                 proven: false,
+                unproven: Vec::new(),
                 restore_ms: 0,
                 took_ms: 0,
                 checks: Vec::new(),
@@ -273,7 +276,9 @@ impl DrillPlan {
         report.took_ms = millis(world.clock.uptime().saturating_sub(began));
         // A drill that was stopped, or could not write where it should, says nothing of the run.
         report.interrupted = world.stop.asked().is_some();
-        report.proven = result.is_ok() && !report.interrupted && report.checks.iter().all(|check| check.ok);
+        report.unproven = self.unproven(logged);
+        let holds = result.is_ok() && !report.interrupted && report.checks.iter().all(|check| check.ok);
+        report.proven = holds && report.unproven.is_empty();
         if let Err(error) = fs::remove_dir_all(&self.scratch) {
             report.warnings.push(format!("{} could not be cleared: {error}", self.scratch.display()));
         }
@@ -284,7 +289,43 @@ impl DrillPlan {
         Ok(report)
     }
 
+    /// What of the run nobody has opened or asked about when everything holds: that its bytes are intact proves no more than that.
+    fn unproven(&self, logged: &Logged) -> Vec<String> {
+        let mut unproven = Vec::new();
+        let is_asked = !self.spec.checks.is_empty();
+        let has_engine =
+            |capture: &Capture| matches!(capture.kind, PartKind::Sqlite | PartKind::Postgres | PartKind::Mariadb);
+        let is_wanted = |capture: &Capture| self.spec.parts.is_empty() || self.spec.parts.contains(&capture.part);
+        let captures = || logged.record.captures.iter();
+        let is_opened = captures().any(|capture| has_engine(capture) && is_wanted(capture));
+        for capture in captures() {
+            let part = &capture.part;
+            if !is_wanted(capture) {
+                if capture.must {
+                    unproven.push(format!("{part} is required, and the drill leaves it out"));
+                }
+                continue;
+            }
+            let why = match capture.kind {
+                PartKind::Outside if capture.must => "is required, and other machinery has it",
+                PartKind::Command | PartKind::Export | PartKind::Http if !is_asked => "is an export that nobody opened",
+                PartKind::Files if !is_asked && !is_opened => "is files that nobody opened",
+                _ => continue,
+            };
+            unproven.push(format!("{part} {why}"));
+        }
+        unproven
+    }
+
     fn remark(&self, logged: &Logged, store: &Store, state: &State, world: World<'_>, report: &mut DrillReport) {
+        if report.checks.iter().all(|check| check.ok) && !report.proven {
+            let text = format!("drill: restored intact, not proven: {}", report.unproven.join("; "));
+            let said = logged.say(RemarkKind::RestoredIntact, Outcome::Complete, text, store, Some(state), world);
+            if let Err(error) = said {
+                report.warnings.push(format!("the logbook could not be told: {}", chain(&error)));
+            }
+            return;
+        }
         let (outcome, text) = match report.checks.iter().find(|check| !check.ok) {
             None => {
                 let checks = count(report.checks.len() as u64, "check");

@@ -14,7 +14,7 @@ use super::probe::judge;
 use super::process::{Answer, Finished, Invocation, Patience, run_process};
 use super::request;
 use super::secret::{self, SecretError};
-use crate::definition::{CommandSpec, OneOrMany, Probe};
+use crate::definition::{CommandSpec, EnvValue, OneOrMany, Probe};
 use crate::event::CommandReport;
 use crate::world::World;
 
@@ -156,6 +156,12 @@ impl Runner<'_> {
             env.insert("GULLET_SCRATCH".to_owned(), scratch.display().to_string());
         }
         env.extend(call.env.clone());
+        // Scripts get values this way: as text in a script they would be read by its interpreter.
+        for (name, value) in self.values(call).iter().filter(|(name, _)| name.as_str() != "run") {
+            let variable = |c: char| if c.is_ascii_alphanumeric() { c.to_ascii_uppercase() } else { '_' };
+            let name = format!("GULLET_{}", name.chars().map(variable).collect::<String>());
+            env.entry(name).or_insert_with(|| value.clone());
+        }
         env
     }
 
@@ -190,6 +196,11 @@ impl Runner<'_> {
             (None, _) => spec.interpreter.clone().unwrap_or_else(shell),
         };
         let mut resolved = secret::resolve(&spec.env, self.world.environment)?;
+        for (name, value) in &mut resolved.env {
+            if matches!(spec.env.get(name), Some(EnvValue::Plain(_))) {
+                *value = fill(value, &values)?;
+            }
+        }
         resolved.secrets.extend(call.secrets.values().cloned());
         let mut env = self.environment(call);
         if let Some(account) = &account {

@@ -28,6 +28,11 @@ fn good(task: Task) -> Reply {
 }
 
 fn play(shape: &Shape, faults: &[(usize, Fault)]) -> Trace {
+    play_with(shape, faults, None)
+}
+
+/// The same, where one task has another reply than the good one.
+fn play_with(shape: &Shape, faults: &[(usize, Fault)], other: Option<(Task, Reply)>) -> Trace {
     let mut machine = Machine::new(shape.clone());
     let mut tasks = Vec::new();
     let mut hit = Vec::new();
@@ -45,7 +50,7 @@ fn play(shape: &Shape, faults: &[(usize, Fault)]) -> Trace {
         }
         let Some(task) = machine.next_task() else { break };
         assert!(number < 200, "the machine does not end: {tasks:?}");
-        let mut reply = good(task);
+        let mut reply = other.filter(|(of, _)| *of == task).map_or_else(|| good(task), |(_, reply)| reply);
         for fault in here() {
             hit.push((number, fault, settled));
             match fault {
@@ -295,9 +300,77 @@ fn a_step_that_cannot_be_left_does_not_stop_the_others() {
 }
 
 #[test]
-fn a_refused_run_runs_no_hook() {
+fn a_refused_run_tells_that_it_failed_and_that_it_is_over_and_runs_no_other_hook() {
     let trace = with_reply(&shapes()[0], Task::Preflight, Reply::No);
-    assert!(!trace.tasks.iter().any(|(task, _)| matches!(task, Task::Hooks(_))));
+    let hooks = trace.tasks.iter().filter(|(task, _)| matches!(task, Task::Hooks(_))).map(|(task, _)| *task);
+    assert_eq!(hooks.collect::<Vec<_>>(), [Task::Hooks(Moment::Failed), Task::Hooks(Moment::Finished)]);
+}
+
+/// Promise 1, the rest of it: what is left and can be asked whether it serves, is asked, whatever comes in between.
+#[test]
+fn every_leaving_that_can_be_checked_is_checked() {
+    for shape in shapes() {
+        let length = play(&shape, &[]).tasks.len();
+        let singles: Vec<(usize, Fault)> = (0..length + 2).flat_map(|at| FAULTS.map(|fault| (at, fault))).collect();
+        let pairs = singles.iter().flat_map(|a| singles.iter().map(move |b| vec![*a, *b]));
+        for faults in singles.iter().map(|a| vec![*a]).chain(pairs) {
+            let trace = play(&shape, &faults);
+            for (number, (task, _)) in trace.tasks.iter().enumerate() {
+                let Task::Leave(step) = task else { continue };
+                let next = trace.tasks.get(number + 1).map(|(task, _)| *task);
+                if shape.steps[*step].proves_left {
+                    assert_eq!(next, Some(Task::ProveLeft(*step)), "{faults:?} {:?}", trace.tasks);
+                }
+            }
+            let after = trace.tasks.iter().skip_while(|(task, _)| !matches!(task, Task::Leave(_)));
+            let void = trace.machine.is_void();
+            for (task, _) in after {
+                assert!(!(void && interrupted_before(&trace, *task) && is_work(*task)), "{faults:?} {:?}", trace.tasks);
+            }
+        }
+    }
+}
+
+/// Whether a task captures or stores.
+fn is_work(task: Task) -> bool {
+    matches!(task, Task::Capture(_) | Task::Store(_) | Task::Finish | Task::ReadBack)
+}
+
+/// Whether the run was interrupted before it came to a task.
+fn interrupted_before(trace: &Trace, task: Task) -> bool {
+    let at = trace.tasks.iter().position(|(done, _)| *done == task).unwrap_or(usize::MAX);
+    let interrupts = |fault: &Fault| matches!(fault, Fault::Interrupt | Fault::InterruptDuring);
+    trace.faults.iter().any(|(number, fault, settled)| interrupts(fault) && !settled && *number < at)
+}
+
+#[test]
+fn found_held_or_not_known_together_with_any_fault_keeps_the_promises() {
+    let mut shape = shapes()[0].clone();
+    shape.steps[0].goes_on_if_held = true;
+    for reply in [Reply::Held, Reply::Unknown] {
+        for step in 0..2 {
+            let length = play(&shape, &[]).tasks.len();
+            for at in 0..length {
+                for fault in FAULTS {
+                    let trace = play_with(&shape, &[(at, fault)], Some((Task::Look(step), reply)));
+                    every_entered_step_is_left(&trace);
+                    clean_up_only_after_success(&trace);
+                    let went_on = reply == Reply::Held && step == 0;
+                    if !went_on && trace.tasks.contains(&(Task::Look(step), reply)) {
+                        assert!(
+                            !trace.tasks.iter().any(|(task, _)| matches!(task, Task::Enter(_))),
+                            "{:?}",
+                            trace.tasks
+                        );
+                        assert!(!trace.machine.outcome().is_whole());
+                    }
+                    let left = trace.tasks.iter().any(|(task, _)| *task == Task::Leave(0));
+                    let went_on = went_on && trace.tasks.contains(&(Task::Look(step), reply));
+                    assert!(!(went_on && left), "what was found held is left as it was found: {:?}", trace.tasks);
+                }
+            }
+        }
+    }
 }
 
 #[test]

@@ -274,6 +274,7 @@ fn blank(part: &PlannedPart, started: Timestamp) -> Capture {
     Capture {
         part: part.name.clone(),
         each_of: part.each_of.clone(),
+        each: part.values.clone(),
         kind: spec.kind(),
         must: spec.must,
         problem: None,

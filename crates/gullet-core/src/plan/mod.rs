@@ -3,7 +3,7 @@
 mod steps;
 
 use std::collections::BTreeMap;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use gullet_store::Recipients;
@@ -35,6 +35,15 @@ pub struct Request {
     pub reason: Option<String>,
     /// Read everything anew, whatever the marks say.
     pub reread: bool,
+    /// What started it, where that is not a person.
+    pub trigger: Option<String>,
+}
+
+impl Request {
+    /// What started it, in words.
+    pub fn trigger(&self) -> &str {
+        self.trigger.as_deref().unwrap_or("by hand")
+    }
 }
 
 /// A plan could not be made.
@@ -233,7 +242,11 @@ impl Plan {
                 return Err(fail(format!("`{name}` is printed twice")));
             }
             names.push(name.clone());
-            let spec = Part { each: None, name: name.clone(), ..part.clone() };
+            let mut spec = Part { each: None, name: name.clone(), ..part.clone() };
+            let paths = spec.files.iter_mut().chain(&mut spec.sqlite).chain(&mut spec.take);
+            for path in paths {
+                *path = filled_path(path, &values).map_err(fail)?;
+            }
             self.parts.push(PlannedPart { name, each_of: Some(part.name.clone()), values, spec, claimed: Vec::new() });
         }
         if names.len() < each.least.unwrap_or(0) as usize {
@@ -279,9 +292,12 @@ impl Plan {
 
     /// What one part captures is left out of the others: an SQLite database and its logs in a folder of files, a folder
     /// within a folder. The store and the state folder are never captured.
+    /// Each path belongs to one part.
     fn claim(&mut self) {
         let mut claims: Vec<(PathBuf, String)> = Vec::new();
-        for part in &self.spec.part {
+        // Parts that `each` makes have paths of their own; those that the run was not asked for keep theirs.
+        let made = self.parts.iter().map(|part| &part.spec);
+        for part in self.spec.part.iter().filter(|part| part.each.is_none()).chain(made) {
             for source in part.sources() {
                 claims.push((source.clone(), part.name.clone()));
                 if part.kind() == PartKind::Sqlite {
@@ -290,9 +306,10 @@ impl Plan {
                 }
             }
         }
+        claims.sort();
+        claims.dedup();
         for part in &mut self.parts {
-            let own = part.each_of.as_ref().unwrap_or(&part.name);
-            part.claimed = claims.iter().filter(|(_, name)| name != own).cloned().collect();
+            part.claimed = claims.iter().filter(|(_, name)| *name != part.name).cloned().collect();
         }
     }
 
@@ -408,7 +425,7 @@ impl PlannedPart {
     }
 
     /// Takes every path that it reads by itself elsewhere.
-    pub(crate) fn move_sources(&mut self, to: &dyn Fn(&std::path::Path) -> PathBuf) {
+    pub(crate) fn move_sources(&mut self, to: &dyn Fn(&Path) -> PathBuf) {
         let spec = &mut self.spec;
         let cluster = spec.postgres.iter_mut().flat_map(|server| &mut server.cluster);
         let datadir = spec.mariadb.iter_mut().flat_map(|server| &mut server.datadir);
@@ -439,6 +456,18 @@ fn each_values(line: &str) -> Result<BTreeMap<String, String>, String> {
         other => other.to_string(),
     };
     Ok(object.into_iter().map(|(key, value)| (format!("each.{key}"), text(value))).collect())
+}
+
+/// A path with its placeholders filled in; what is filled in stays one piece of it.
+fn filled_path(path: &Path, values: &BTreeMap<String, String>) -> Result<PathBuf, String> {
+    let Some(text) = path.to_str() else { return Ok(path.to_path_buf()) };
+    let used = crate::hook::placeholders::names(text).into_iter().filter_map(|name| values.get(name));
+    if let Some(value) =
+        used.into_iter().find(|value| value.contains('/') || value.as_str() == ".." || value.is_empty())
+    {
+        return Err(format!("{value:?} cannot be a piece of the path `{text}`"));
+    }
+    fill(text, values).map(PathBuf::from).map_err(|error| error.to_string())
 }
 
 #[cfg(test)]

@@ -22,7 +22,7 @@ use crate::machine::{Machine, Moment, Reply, Task};
 use crate::outcome::Outcome;
 use crate::part::{self, Grounds, Secured, Staging, WarmCopy};
 use crate::plan::Plan;
-use crate::preflight::{StoreTrouble, check_identity, check_store};
+use crate::preflight::{StoreTrouble, check_identity, check_store, known_beforehand};
 use crate::record::{Record, RecordBuilder, stem_time};
 use crate::state::{AppLock, State};
 use crate::words::millis;
@@ -455,6 +455,10 @@ impl<'a> Driver<'a, '_> {
         }
         self.check_clock();
         let plan = self.plan;
+        for check in known_beforehand(plan, self.store.as_ref(), self.last_good) {
+            self.trouble(Some(&check.what), check.found, check.advice);
+            refused = true;
+        }
         for require in &plan.spec.require {
             let probes = OneOrMany::One(Box::new(require.probe.clone()));
             let call = Call {

@@ -100,7 +100,7 @@ impl Driver<'_, '_> {
             previous: self.previous.clone(),
             started: self.started,
             ended: self.world.clock.now(),
-            trigger: "by hand".to_owned(),
+            trigger: self.plan.request.trigger().to_owned(),
             reason: self.plan.request.reason.clone(),
             partial: self.plan.is_partial(),
             outcome: self.machine.outcome(),

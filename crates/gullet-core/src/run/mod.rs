@@ -14,9 +14,11 @@ mod keep;
 mod parts;
 mod past;
 mod recover;
+mod refused;
 
 pub use driver::{Ended, Setup, execute};
 pub use group::{Group, Member};
 pub use keep::remark_declared;
 pub use past::{PastError, look_back};
 pub use recover::recover;
+pub use refused::Refusal;

@@ -13,7 +13,7 @@ use crate::open::{self, Reading, must_open};
 use crate::outside::Outside;
 use crate::table::table;
 use crate::text::{count, duration, harmless, size, time};
-use crate::ui::{BAD, BOLD, GOOD, Ui, outcome, step as step_line, styled};
+use crate::ui::{BAD, BOLD, GOOD, Ui, WARN, outcome, step as step_line, styled};
 
 /// Prove that a run restores
 ///
@@ -127,10 +127,12 @@ pub fn drill(ui: &mut Ui, global: &Global, args: &DrillArgs) -> Result<Exit, Com
 }
 
 fn finish(ui: &mut Ui, plan: &DrillPlan, report: &DrillReport) -> Result<Exit, CommandError> {
+    let intact = !report.proven && report.checks.iter().all(|check| check.ok);
     let exit = match (report.proven, report.interrupted, report.warnings.is_empty()) {
         (_, true, _) => Exit::Interrupted,
         (true, _, true) => Exit::Complete,
         (true, _, false) => Exit::Warnings,
+        (false, ..) if intact => Exit::Warnings,
         (false, ..) => Exit::Failed,
     };
     if ui.is_json() {
@@ -148,9 +150,16 @@ fn finish(ui: &mut Ui, plan: &DrillPlan, report: &DrillReport) -> Result<Exit, C
     let word = match (report.interrupted, report.proven) {
         (true, _) => styled(BAD, "✗ interrupted: nothing is said about the run"),
         (false, true) => styled(GOOD, "✓ proven"),
+        (false, false) if intact => {
+            let why = report.unproven.join("; ");
+            styled(WARN, format!("! restored intact, not proven: {}", harmless(&why)))
+        }
         (false, false) => styled(BAD, "✗ not proven"),
     };
     ui.say(format!("{word}; {times}"));
+    if intact {
+        ui.hint("give the drill `checks` that open what was restored: gullet drill --plan shows what is done with each part");
+    }
     Ok(exit)
 }
 

@@ -10,7 +10,7 @@ use gullet_core::hook::Runner;
 use gullet_core::ids::RunId;
 use gullet_core::logbook::Recent;
 use gullet_core::plan::{Plan, PlanError, Request};
-use gullet_core::run::{Ended, Group, Member, PastError, Setup, execute, look_back};
+use gullet_core::run::{Ended, Group, Member, PastError, Refusal, Setup, execute, look_back};
 use gullet_core::state::{State, SweepLock};
 
 use crate::cli::Global;
@@ -49,6 +49,9 @@ pub struct RunArgs {
     /// Read every file anew instead of believing that unmarked ones are unchanged
     #[arg(long)]
     pub(super) reread: bool,
+    /// What starts it, where that is not a person; kept in the record
+    #[arg(long, value_name = "TEXT")]
+    pub(super) trigger: Option<String>,
     /// Nobody is at the terminal: fail clearly instead of asking for something to be done by hand
     #[arg(long)]
     pub(super) unattended: bool,
@@ -71,6 +74,7 @@ pub fn run(ui: &mut Ui, global: &Global, args: &RunArgs) -> Result<Exit, Command
             only: args.parts.clone(),
             reason: args.reason.clone(),
             reread: args.reread,
+            trigger: args.trigger.clone(),
         };
         let ended = match together.as_slice() {
             [app] => vec![run_one(ui, &loaded, &state, &outside, request(app), !args.unattended)],
@@ -210,8 +214,35 @@ fn run_with(
     member: Option<Member<'_>>,
     audience: &mut dyn Audience,
 ) -> Result<Ended, CommandError> {
+    let refused = request.clone();
+    let run = RunId::new(outside.world().random);
+    match begin(loaded, state, outside, request, run.clone(), member, audience) {
+        Ok(ended) => Ok(ended),
+        Err(error) => {
+            // It leaves a record all the same, and those who wait for its end are told.
+            if let Some(spec) = loaded.definition.app.get(&refused.app) {
+                let why = error.messages.join(": ");
+                match (Refusal { run, request: &refused, spec, why }).tell(state, outside.world()) {
+                    Ok(complaints) => complaints.iter().for_each(|text| audience.warn(text)),
+                    Err(error) => audience.warn(&format!("it could not be recorded: {error}")),
+                }
+            }
+            Err(error)
+        }
+    }
+}
+
+/// Makes everything ready, and runs.
+fn begin(
+    loaded: &Loaded,
+    state: &State,
+    outside: &Outside,
+    request: Request,
+    run: RunId,
+    member: Option<Member<'_>>,
+    audience: &mut dyn Audience,
+) -> Result<Ended, CommandError> {
     let world = outside.world();
-    let run = RunId::new(world.random);
     let app = request.app.clone();
     let lock = state.lock(&app, &format!("run {run}, process {}", std::process::id()))?;
     let _no_sweep = wait_for_sweep(audience, state, outside)?;
@@ -264,12 +295,14 @@ fn wait_for_sweep(audience: &mut dyn Audience, state: &State, outside: &Outside)
 
 /// The last line of a run.
 pub fn summary(ui: &mut Ui, ended: &Ended) {
-    if ui.is_json() {
+    // What went well is no news to who wants to hear only of what did not.
+    if ui.is_json() || (ui.is_quiet() && ended.outcome == Outcome::Complete) {
         return;
     }
     let record = &ended.record;
     let captured = record.captures.iter().filter(|capture| capture.is_captured()).count();
-    let mut words = vec![outcome(ended.outcome)];
+    let name = if ui.is_quiet() { format!("{}: ", harmless(&record.app)) } else { String::new() };
+    let mut words = vec![format!("{name}{}", outcome(ended.outcome))];
     if captured > 0 {
         words.push(format!(
             "{} of {}, {}, {}",

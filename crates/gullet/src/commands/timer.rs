@@ -51,7 +51,7 @@ pub fn timer(ui: &mut Ui, global: &Global, args: &TimerArgs) -> Result<Exit, Com
         if !loaded.definition.app.contains_key(app) {
             return Err(CommandError::text(Exit::Usage, format!("the definition has no application `{app}`")));
         }
-        let run = command(&["run", app, "--unattended"]);
+        let run = command(&["run", app, "--unattended", "--trigger", "systemd unit"]);
         ui.say(format!(
             "# Runs {app}. Written by: gullet timer --service {app}\n\
              [Unit]\nDescription=Back up {app}\nAfter=local-fs.target\n\n\

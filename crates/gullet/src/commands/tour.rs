@@ -185,6 +185,7 @@ impl Tour<'_> {
             reason: Some(reason.to_owned()),
             parts: parts.to_vec(),
             reread: false,
+            trigger: None,
             unattended: true,
         };
         run::run(self.ui, &self.global, &args)

@@ -287,13 +287,14 @@ fn an_export_must_write_and_a_command_must_succeed() {
             "exit code 3: broken",
         ),
         ("command = [\"sh\", \"-c\", \"echo half; exit 4\"]", "exit code 4"),
-        ("command = [\"/nonexistent/dump\"]", "not started"),
         ("command = [\"sleep\", \"9\"]\nlimit = \"200ms\"", "killed at its limit of 200ms"),
     ] {
         let place = Place::with_parts(&format!("[[app.app.part]]\nname = \"p\"\n{part}\n"));
         place.gullet(&["run", "app"]).exits(1).says(says);
         assert_eq!(place.capture("p")["listing"], serde_json::Value::Null, "{part}");
     }
+    let place = Place::with_parts("[[app.app.part]]\nname = \"p\"\ncommand = [\"/nonexistent/dump\"]\n");
+    place.gullet(&["run", "app"]).exits(4).says("`/nonexistent/dump` is not found");
 }
 
 #[test]

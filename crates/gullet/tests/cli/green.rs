@@ -136,7 +136,12 @@ fn status_ages_and_misses_what_was_removed() {
     };
     define("expected_every = \"1h\"", "");
     place.gullet_at("+2h", &["status"]).exits(2);
-    define("expected_every = \"1w\"", "[status]\nverified_within = \"1w\"\ndrilled_within = \"1w\"\n");
+    let checks =
+        "[app.app.drill]\nchecks = [{ name = \"alpha\", run = [\"grep\", \"-rq\", \"alpha\", \"{files}\"] }]\n";
+    define(
+        "expected_every = \"1w\"",
+        &format!("{checks}[status]\nverified_within = \"1w\"\ndrilled_within = \"1w\"\n"),
+    );
     let (code, status) = place.status("app");
     assert_eq!(code, 1, "{status}");
     place.gullet(&["verify"]).exits(0);
@@ -348,4 +353,137 @@ fn a_desk_that_is_held_by_hand_is_not_ok() {
     assert!(code == 1 && why(&status).contains("held by hand"), "{status}");
     desk.place.gullet(&["release", "quaybook"]).exits(0);
     assert_eq!(desk.place.status("quaybook").0, 0);
+}
+
+#[test]
+fn a_drill_without_anybody_who_opens_it_is_not_called_proven() {
+    let part = "[[app.app.part]]\nname = \"export\"\ncommand = [\"echo\", \"x\"]\n";
+    let place = Place::with_parts(&format!("{FILES}{part}"));
+    place.file("docs/a", "x");
+    place.gullet(&["run", "app"]).exits(0);
+    let drill =
+        place.gullet(&["drill", "app"]).exits(6).says("restored intact, not proven").says("export that nobody opened");
+    assert!(!drill.out.contains("✓ proven"), "{}", drill.out);
+    assert!(place.runs()[0]["proven"].is_null());
+    assert_ne!(place.status("app").0, 2, "nothing failed");
+    let text = fs::read_to_string(place.path("gullet.toml")).unwrap();
+    let check = "[app.app.drill]\nchecks = [{ name = \"it is x\", run = [\"grep\", \"-q\", \"x\", \"{exports}/export/export\"] }]\n";
+    place.file("gullet.toml", format!("{text}\n{check}"));
+    place.gullet(&["drill", "app"]).exits(0).says("✓ proven");
+    assert!(place.runs()[0]["proven"].is_string());
+    // What is kept by another system and is required was not restored at all.
+    let outside = "[[app.app.part]]\nname = \"images\"\nmust = true\n[app.app.part.outside]\nbegin = { run = [\"echo\", \"id-1\"] }\ndone = { run = [\"true\"] }\n";
+    place.file("gullet.toml", format!("{text}\n{outside}\n{check}"));
+    place.gullet(&["run", "app"]).exits(0);
+    place.gullet(&["drill", "app"]).exits(6).says("images is required, and other machinery has it");
+}
+
+#[test]
+fn what_can_be_known_beforehand_refuses_a_run_before_anything_is_held() {
+    let place = Place::new();
+    let define = |more: &str| {
+        place.define(&format!(
+            "[app.app]\n[[app.app.hold]]\nname = \"one\"\nenter = {{ run = [\"touch\", \"@/held\"] }}\nleave = {{ run = [\"rm\", \"@/held\"] }}\n\
+             entered = {{ run = [\"test\", \"-e\", \"@/held\"] }}\nleft = {{ run = [\"test\", \"!\", \"-e\", \"@/held\"] }}\n{more}"
+        ));
+    };
+    define(&format!("{FILES}[app.app.hooks]\nsucceeded = [{{ run = [\"/nowhere/purge\"] }}]\n"));
+    place.file("docs/a", "x");
+    place.gullet(&["store", "new", "depot"]).exits(0);
+    let refused = place.gullet(&["run", "app"]).exits(4).says("/nowhere/purge");
+    assert!(!refused.out.contains("enter"), "{}", refused.out);
+    define("[[app.app.part]]\nname = \"docs\"\nmust = true\nfiles = [\"@/gone\"]\n");
+    place.gullet(&["run", "app"]).exits(3).says("is a must");
+    drop(place);
+    let place = Place::new();
+    let _disk = Mounted::at(&place.path("depot"), "1m");
+    place.define(&format!("[app.app]\nno_hold = \"a test\"\n{FILES}"));
+    fs::create_dir(place.path("docs")).unwrap();
+    fs::File::create(place.path("docs/large")).unwrap().set_len(1 << 30).unwrap();
+    place.gullet(&["store", "new", "depot"]).exits(0);
+    place.gullet(&["run", "app"]).exits(4).says("make room");
+}
+
+#[test]
+fn a_refused_run_is_told_to_its_hooks_and_leaves_a_record_and_so_does_a_busy_one() {
+    let place = Place::new();
+    place.define(
+        "[app.app]\nno_hold = \"a test\"\n[[app.app.require]]\nname = \"open\"\nrun = [\"test\", \"-e\", \"@/open\"]\n\
+         [[app.app.part]]\nname = \"a\"\ncommand = [\"sh\", \"-c\", \"touch @/capturing; until [ -e @/go ]; do sleep 0.05; done; echo x\"]\n\
+         [app.app.hooks]\nfailed = [{ script = \"echo failed $GULLET_OUTCOME >> @/told\" }]\nfinished = [{ script = \"echo finished $GULLET_OUTCOME >> @/told\" }]\n",
+    );
+    place.gullet(&["store", "new", "depot"]).exits(0);
+    let told = || fs::read_to_string(place.path("told")).unwrap_or_default();
+    place.gullet(&["run", "app"]).exits(4);
+    assert_eq!(told(), "failed refused\nfinished refused\n");
+    place.file("open", "");
+    fs::remove_file(place.path("told")).unwrap();
+    let mut first = place.command(&["run", "app"]).stdout(std::process::Stdio::null()).spawn().unwrap();
+    while !place.path("capturing").exists() {
+        std::thread::sleep(std::time::Duration::from_millis(10));
+    }
+    place.gullet(&["run", "app", "--trigger", "the nightly timer"]).exits(4).says("is going on");
+    assert_eq!(told(), "failed refused\nfinished refused\n");
+    place.file("go", "");
+    first.wait().unwrap();
+    place.gullet(&["run", "app"]).exits(0);
+    let runs = place.runs();
+    let outcomes: Vec<_> = runs.iter().map(|run| run["outcome"].as_str().unwrap()).collect();
+    assert_eq!(outcomes.iter().filter(|outcome| **outcome == "refused").count(), 2, "{outcomes:?}");
+    let busy =
+        runs.iter().find(|run| run["cause"].as_str().is_some_and(|cause| cause.contains("is going on"))).unwrap();
+    let record = place.json(&["show", busy["run"].as_str().unwrap()])["record"].clone();
+    assert_eq!(record["trigger"], "the nightly timer");
+    place.gullet(&["verify"]).exits(0);
+}
+
+#[test]
+fn placeholders_are_filled_everywhere_or_refused_with_their_place() {
+    let each = |more: &str| {
+        format!(
+            "[app.app]\nno_hold = \"a test\"\n[[app.app.part]]\nname = \"zone-{{each.name}}\"\neach = {{ run = [\"printf\", \"north\\nsouth\\n\"] }}\n{more}"
+        )
+    };
+    let place = Place::new();
+    place.define(&each("command = [\"sh\", \"-c\", \"echo $ZONE $GULLET_EACH_NAME\"]\n"));
+    place.gullet(&["store", "new", "depot"]).exits(0);
+    let run_and_read = |definition: &str, name: &str| {
+        place.define(definition);
+        place.gullet(&["run", "app"]).exits(0);
+        let out = format!("out-{}", place.runs().len());
+        place.gullet(&["restore", "app@latest", "--into", &out]).exits(0);
+        let found = place.files_below(&out).into_iter().find(|path| path.ends_with(name)).unwrap();
+        fs::read_to_string(found).unwrap()
+    };
+    let export = "export = { script = \"echo $ZONE $GULLET_EACH_NAME > $GULLET_SCRATCH/zone\", env = { ZONE = \"zone of {each.name}\" } }\n";
+    assert_eq!(run_and_read(&each(export), "zone-south/zone"), "zone of south south\n");
+    place.file("zones/south/data", "of the south");
+    place.file("zones/north/data", "of the north");
+    assert_eq!(run_and_read(&each("files = [\"@/zones/{each.name}\"]\n"), "zones/south/data"), "of the south");
+    assert_eq!(place.capture("zone-north")["counts"]["files"], 1);
+    let refused = |more: &str, what: &str| {
+        place.define(&each(more));
+        place.gullet(&["plan", "app"]).exits(3).says(what).says("gullet.toml:");
+    };
+    refused("export = { script = \"echo {each.name} > $GULLET_SCRATCH/zone\" }\n", "write \"$GULLET_EACH_NAME\"");
+    refused("files = [\"@/zones/{fact.a.b}\"]\n", "has no value here");
+    place.define("[app.app]\nno_hold = \"a test\"\n[[app.app.part]]\nname = \"a\"\nsqlite = \"@/{each.name}.db\"\n");
+    place.gullet(&["plan", "app"]).exits(3).says("has no value here");
+    // What is printed cannot lead out of the place that it is filled into.
+    place.define(
+        &each("files = [\"@/zones/{each.name}\"]\n")
+            .replace("north\\nsouth", "..")
+            .replace("name = \"zone-{each.name}\"", "name = \"zone-{each.name}-x\""),
+    );
+    place.gullet(&["plan", "app"]).exits(4).says("cannot be a piece of the path");
+}
+
+#[test]
+fn a_quiet_run_that_went_well_says_nothing_and_another_names_its_application() {
+    let place = place();
+    let quiet = place.gullet(&["run", "app", "-q"]).exits(0);
+    assert_eq!((quiet.out.as_str(), quiet.err.as_str()), ("", ""));
+    fs::remove_dir_all(place.path("docs")).unwrap();
+    place.gullet(&["run", "app", "-q"]).exits(1).says("app: ✗ failed");
+    assert_eq!(place.json(&["show", "app@latest"])["record"]["trigger"], "by hand");
 }

@@ -1,6 +1,5 @@
 //! The ways back of exports: by commands, by a server's own client, by a person.
 
-use std::collections::BTreeMap;
 use std::fs;
 use std::path::{Path, PathBuf};
 
@@ -106,7 +105,9 @@ impl Apply<'_, '_> {
         };
         self.note_called(part)?;
         (self.with.tick)(&what);
-        let values = BTreeMap::from([("folder".to_owned(), folder.display().to_string())]);
+        let capture = self.with.logged.record.capture(&part.part);
+        let mut values = capture.map(|capture| capture.each.clone()).unwrap_or_default();
+        values.insert("folder".to_owned(), folder.display().to_string());
         let moment = if back.when == Some(Running::Started) { "restored" } else { "restore" };
         let call = Call {
             values,
