@@ -129,21 +129,16 @@ def holdings(record, remarks):
 def restore(payload, capture, into):
     """Writes what a capture consists of below a folder; nothing that is there is overwritten."""
     folders = []
+    os.makedirs(into, mode=0o700, exist_ok=True)
     for entry in payload.entries(capture["listing"]["root"]):
-        path = name(entry["path"])
-        if any(part in (b"", b".", b"..") for part in path.split(b"/")):
-            raise SystemExit(f"{path!r} leads elsewhere")
-        at = os.path.join(os.fsencode(into), path)
-        os.makedirs(os.path.dirname(at), exist_ok=True)
-        # A hostile listing may make a link and then write through it.
-        if os.path.realpath(os.path.dirname(at)) != os.path.join(os.path.realpath(os.fsencode(into)), os.path.dirname(path)).rstrip(b"/"):
-            raise SystemExit(f"{path!r} leads through a link")
+        at = place(into, name(entry["path"]))
         kind = entry["kind"]
         if "same_as" in entry:
-            os.link(os.path.join(os.fsencode(into), name(entry["same_as"])), at, follow_symlinks=False)
+            os.link(place(into, name(entry["same_as"])), at, follow_symlinks=False)
             continue
         if kind == "folder":
-            os.makedirs(at, exist_ok=True)
+            if os.path.islink(at) or not os.path.isdir(at):
+                os.mkdir(at, mode=0o700)
             folders.append((at, entry))
             continue
         if kind == "symlink":
@@ -158,6 +153,31 @@ def restore(payload, capture, into):
         attributes(at, entry)
     for at, entry in reversed(folders):
         attributes(at, entry)
+
+
+def place(into, path):
+    """Where a path of a listing is written, with the folders above it; a hostile one leads nowhere else."""
+    parts = path.split(b"/")
+    if any(part in (b"", b".", b"..") for part in parts):
+        raise SystemExit(f"{path!r} leads elsewhere")
+    at = os.fsencode(into)
+    for part in parts[:-1]:
+        at = os.path.join(at, part)
+        # It may be a link that the listing itself has made before.
+        if os.path.islink(at):
+            raise SystemExit(f"{path!r} leads through a link")
+        if not os.path.isdir(at):
+            os.mkdir(at)
+    return os.path.join(at, parts[-1])
+
+
+def file_name(part):
+    """The name of a part as that of a folder: all but letters, digits, `-`, `_` and `.` is percent-encoded."""
+    plain = b"abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789-_."
+    encoded = "".join(chr(byte) if byte in plain else f"%{byte:02X}" for byte in part.encode())
+    if encoded in ("", ".", ".."):
+        raise SystemExit(f"{part!r} cannot be the name of a part")
+    return encoded
 
 
 def write(payload, entry, at):
@@ -205,6 +225,8 @@ def main():
     for path, record in documents(arguments.store, "records"):
         below = "/".join(["remarks", record["app"], record["writer"], record["run"]])
         remarks = [remark for _, remark in documents(arguments.store, below)]
+        # By their numbers; by their names, which begin with the time, only where those are the same.
+        remarks.sort(key=lambda remark: remark.get("number", 0))
         kinds = [remark["what"] for remark in remarks]
         if arguments.command == "list":
             print(record["run"], record["app"], record["started"], record["outcome"], ",".join(kinds) or "-", sep="\t")
@@ -215,7 +237,7 @@ def main():
             payload = Payload(arguments.store, holdings(record, remarks), arguments.identity)
             for capture in record["captures"]:
                 if capture.get("listing"):
-                    layout = "files" if capture["layout"] == "source" else os.path.join("exports", capture["part"])
+                    layout = "files" if capture["layout"] == "source" else os.path.join("exports", file_name(capture["part"]))
                     restore(payload, capture, os.path.join(arguments.into, layout))
             return
     if arguments.command == "restore":

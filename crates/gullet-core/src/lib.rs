@@ -30,6 +30,7 @@ pub mod logbook;
 pub mod machine;
 pub mod outcome;
 pub mod part;
+pub mod permissions;
 pub mod plan;
 pub mod preflight;
 pub mod record;

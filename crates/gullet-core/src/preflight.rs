@@ -17,6 +17,7 @@ use crate::hold::{InitialState, Note, NoteStatus, initial_state, notes_folder};
 use crate::hook::{Call, Limits, Runner};
 use crate::logbook::{Logbook, Logged};
 use crate::part::{Survey, chain, check_service, foresee, survey};
+use crate::permissions::changeable_by_others;
 use crate::plan::{Plan, PlannedPart};
 use crate::record::SecuredBy;
 use crate::state::State;
@@ -411,6 +412,10 @@ impl Preflight<'_> {
 
     fn hold(&self, surveys: &[Option<Survey>], checks: &mut Checks) {
         let spec = &self.plan.spec;
+        if let Some(why) = &spec.self_consistent {
+            checks.pass("hold", format!("none needed, the export is consistent by itself: {why}"));
+            return;
+        }
         if let Some(why) = &spec.no_hold {
             checks.warn("hold", format!("none: {why}"), "the parts will not be of one moment");
             return;
@@ -560,6 +565,12 @@ fn executable(program: &str) -> Result<(), (String, &'static str)> {
         let advice = "hooks look in a fixed PATH, the same by hand and by timer: give the whole path";
         return Err((format!("`{program}` is not found"), advice));
     };
+    if rustix::process::geteuid().is_root()
+        && let Some(why) = changeable_by_others(found)
+    {
+        let found = format!("`{}` would run as root, and others could change it: {why}", found.display());
+        return Err((found, "let only root write to it and to the folders above it"));
+    }
     let mode = fs::metadata(found).map(|meta| meta.permissions().mode()).unwrap_or(0);
     let access = rustix::fs::access(found, rustix::fs::Access::EXEC_OK);
     if mode & 0o111 == 0 || access.is_err() {

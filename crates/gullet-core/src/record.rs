@@ -96,6 +96,9 @@ pub struct Note {
 pub struct HoldReport {
     /// Why it was not held at all; the parts are then not of one moment.
     pub no_hold: Option<String>,
+    /// Why it needed no hold: its one part is a native export that is consistent by itself.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub self_consistent: Option<String>,
     /// When the first `enter` was called.
     #[schemars(with = "Option<String>")]
     pub began: Option<Timestamp>,

@@ -45,7 +45,7 @@ impl Sealable for Record {
             warnings: Vec::new(),
             host: Host::default(),
             definition: String::new(),
-            hold: HoldReport { no_hold: None, ..self.hold.clone() },
+            hold: HoldReport { no_hold: None, self_consistent: None, ..self.hold.clone() },
             steps: Vec::new(),
             captures: Vec::new(),
             ..self.clone()

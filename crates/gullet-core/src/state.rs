@@ -30,6 +30,7 @@ use rustix::fs::FlockOperation;
 use serde::{Deserialize, Serialize};
 
 use crate::ids::random_id;
+use crate::permissions::is_not_private;
 use crate::world::Random;
 
 /// Where the logs of runs are that have not come to their end; a folder of its own, for every command looks into it.
@@ -42,6 +43,14 @@ pub enum StateError {
     /// It cannot be read or written.
     #[error("the state folder cannot be used")]
     Io(#[from] PathError),
+    /// Others could change what is in it.
+    #[error("the state folder `{}` cannot be trusted: {why}", path.display())]
+    Open {
+        /// The folder.
+        path: PathBuf,
+        /// Who could.
+        why: String,
+    },
     /// A file in it is not what it should be.
     #[error("`{}` in the state folder is damaged: {why}", path.display())]
     Damaged {
@@ -147,6 +156,10 @@ impl State {
     /// When this account cannot use it.
     pub fn open(folder: &Path, random: &dyn Random) -> Result<Self, StateError> {
         private_folder(folder)?;
+        if let Some(why) = is_not_private(folder) {
+            // Commands are read from it, and executed with the rights of this account.
+            return Err(StateError::Open { path: folder.to_path_buf(), why });
+        }
         let path = folder.join("writer.json");
         let writer = match fs::read(&path) {
             Ok(bytes) => {

@@ -178,7 +178,7 @@ impl AppStatus {
         let level = match journal.stage {
             Stage::Done | Stage::Undone => Level::Ok,
             Stage::Writing | Stage::Written | Stage::Tried => Level::Warning,
-            Stage::Swapping | Stage::Swapped | Stage::GoingBack => Level::Critical,
+            Stage::Swapping | Stage::Swapped | Stage::GoingBack | Stage::UndoneStopped => Level::Critical,
         };
         self.level = self.level.max(level);
         let text = match journal.stage {

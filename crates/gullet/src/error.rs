@@ -90,7 +90,7 @@ impl From<StateError> for CommandError {
     fn from(error: StateError) -> Self {
         match error {
             StateError::Busy { .. } => Self::new(Exit::Refused, &error).hint("wait for it to end; nothing was touched"),
-            StateError::OtherStore { .. } => Self::new(Exit::Refused, &error),
+            StateError::OtherStore { .. } | StateError::Open { .. } => Self::new(Exit::Refused, &error),
             other => Self::new(Exit::Failed, &other).hint("say where it may be with `state` in the definition"),
         }
     }

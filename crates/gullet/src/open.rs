@@ -35,7 +35,17 @@ pub fn definition(global: &Global) -> Result<Loaded, CommandError> {
             })?
         }
     };
-    Ok(definition::load(&path)?)
+    let loaded = definition::load(&path)?;
+    if rustix::process::geteuid().is_root() {
+        for file in &loaded.files {
+            if let Some(why) = gullet_core::permissions::changeable_by_others(file) {
+                let text = format!("`{}` says what root runs, and others could change it: {why}", file.display());
+                let error = CommandError::text(Exit::Definition, text);
+                return Err(error.hint("let only root write to it and to the folders above it"));
+            }
+        }
+    }
+    Ok(loaded)
 }
 
 /// The state folder of a definition.

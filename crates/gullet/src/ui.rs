@@ -60,6 +60,29 @@ pub fn outcome(outcome: Outcome) -> String {
     styled(style, format!("{mark} {outcome}"))
 }
 
+/// The one door to a terminal for text that may be foreign: nothing passes that a terminal obeys, but for the colours and weights
+/// that [`styled`] writes.
+fn tamed(text: &str) -> String {
+    if !text.chars().any(|c| c != '\n' && harmless(c.encode_utf8(&mut [0; 4])).len() != c.len_utf8()) {
+        return text.to_owned();
+    }
+    let mut clean = String::with_capacity(text.len());
+    let mut rest = text;
+    while let Some(c) = rest.chars().next() {
+        let is_style = rest.strip_prefix("\u{1b}[").and_then(|after| {
+            let end = after.find(|c: char| !c.is_ascii_digit() && c != ';')?;
+            (after[end..].starts_with('m') && end <= 8).then_some(end + 3)
+        });
+        let length = is_style.unwrap_or(c.len_utf8());
+        match (is_style, c) {
+            (Some(_), _) | (None, '\n') => clean.push_str(&rest[..length]),
+            _ => clean.push_str(&harmless(&rest[..length])),
+        }
+        rest = &rest[length..];
+    }
+    clean
+}
+
 /// One step that was done, or one thing that was looked at, with how long it took.
 pub fn step(ok: bool, what: &str, took_ms: u64, note: &str) -> String {
     let (mark, note) =
@@ -94,7 +117,10 @@ impl Ui {
     pub fn say(&mut self, line: impl std::fmt::Display) {
         self.clear();
         // A closed pipe is the reader's right; it ends nothing that must go on, such as leaving a hold.
-        let _ = writeln!(self.out, "{line}");
+        let text = line.to_string();
+        // JSON has no control characters in it; escaping others would change what it says.
+        let text = if self.json { text } else { tamed(&text) };
+        let _ = writeln!(self.out, "{text}");
         let _ = self.out.flush();
     }
 
@@ -122,7 +148,7 @@ impl Ui {
     /// What went wrong: a line on standard error, whatever the options.
     pub fn complain(&mut self, line: impl std::fmt::Display) {
         self.clear();
-        let _ = writeln!(self.err, "{line}");
+        let _ = writeln!(self.err, "{}", tamed(&line.to_string()));
     }
 
     pub fn warning(&mut self, text: &str) {
@@ -221,6 +247,28 @@ impl Ui {
         self.began = None;
         if let Some(bar) = self.progress.take() {
             bar.finish_and_clear();
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn nothing_but_our_own_styles_reaches_a_terminal() {
+        let plain = "a table\n  of ✓ words\tand Fähre";
+        assert_eq!(tamed(plain), plain);
+        let ours = styled(GOOD, "✓ complete");
+        assert_eq!(tamed(&ours), ours);
+        for (foreign, shown) in [
+            ("\u{1b}]0;title\u{7}x", "\\u{1b}]0;title\\u{7}x"),
+            ("\u{1b}[2Jgone", "\\u{1b}[2Jgone"),
+            ("a\rb\u{9b}1mc", "a\\rb\\u{9b}1mc"),
+            ("\u{202e}txt.exe", "\\u{202e}txt.exe"),
+            ("\u{1b}[", "\\u{1b}["),
+        ] {
+            assert_eq!(tamed(foreign), shown);
         }
     }
 }

@@ -118,8 +118,28 @@ impl Rules<'_> {
             }
             _ => {}
         }
-        if app.hold.is_empty() && app.no_hold.is_none() {
-            let hint = Some("describe a `[[app.NAME.hold]]` step, or say `no_hold = \"why\"`".to_owned());
+        if app.self_consistent.is_some() {
+            let exports = [
+                PartKind::Command,
+                PartKind::Export,
+                PartKind::Http,
+                PartKind::Sqlite,
+                PartKind::Postgres,
+                PartKind::Mariadb,
+            ];
+            let is_one = app.part.len() == 1
+                && app.part.iter().all(|part| exports.contains(&part.kind()) && part.each.is_none());
+            if !is_one || !app.hold.is_empty() || app.no_hold.is_some() {
+                let message = "`self_consistent` is for an application with one part, a native export, and no hold";
+                let hint =
+                    "with several parts only a hold makes them fit together; without one say `no_hold = \"why\"`";
+                self.flaw(&format!("{base}/self_consistent"), message.to_owned(), Some(hint.to_owned()));
+            }
+        }
+        if app.hold.is_empty() && app.no_hold.is_none() && app.self_consistent.is_none() {
+            let hint = "describe a `[[app.NAME.hold]]` step, or say `no_hold = \"why\"`; of one native export alone \
+                        `self_consistent = \"why\"`";
+            let hint = Some(hint.to_owned());
             self.flaw(&base, "the application is never held: its parts would not be of one moment".to_owned(), hint);
         }
         if !app.hold.is_empty() && app.no_hold.is_some() {

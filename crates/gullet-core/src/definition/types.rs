@@ -130,6 +130,9 @@ pub struct App {
     /// Why the application is never held. The parts are then not of one moment, and every record says so.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub no_hold: Option<String>,
+    /// Why the application needs no hold: its one part is a native export that is consistent by itself. No warning follows from it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub self_consistent: Option<String>,
     /// Harmless probes that must pass before anything is touched.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub require: Vec<Require>,

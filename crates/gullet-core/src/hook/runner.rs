@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 use std::fs::{self, File};
+use std::os::unix::fs::OpenOptionsExt;
 use std::path::PathBuf;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
@@ -214,7 +215,11 @@ impl Runner<'_> {
         env.extend(call.secrets.clone());
         let stdout = match &call.stdout {
             None => None,
-            Some(path) => Some(File::create(path).map_err(|source| HookError::File { path: path.clone(), source })?),
+            Some(path) => {
+                let mut options = fs::OpenOptions::new();
+                options.write(true).create(true).truncate(true).mode(0o600);
+                Some(options.open(path).map_err(|source| HookError::File { path: path.clone(), source })?)
+            }
         };
         let stdin = match &call.stdin {
             None => None,

@@ -65,7 +65,15 @@ pub(super) fn data_ranges(file: &File, meta: &fs::Metadata) -> io::Result<Option
             Err(rustix::io::Errno::INVAL | rustix::io::Errno::NOTSUP) => return Ok(None),
             Err(errno) => return Err(errno.into()),
         };
-        let to = rustix::fs::seek(file, RawSeek::Hole(from))?.min(size);
+        let to = match rustix::fs::seek(file, RawSeek::Hole(from)) {
+            Ok(to) => to.min(size),
+            // It was cut before this in between.
+            Err(rustix::io::Errno::NXIO) => break,
+            Err(errno) => return Err(errno.into()),
+        };
+        if to <= from {
+            break;
+        }
         ranges.push((from, to - from));
         at = to;
     }

@@ -63,6 +63,9 @@ fn open_below(root: &OwnedFd, path: &[u8], flags: OFlags) -> Result<OwnedFd, Err
     rustix::fs::openat2(root, OsStr::from_bytes(path), flags, Mode::empty(), resolve)
 }
 
+/// What a new file or folder may get from the folder it is made in: POSIX access control lists, acl(5).
+const INHERITED: [&str; 2] = ["system.posix_acl_access", "system.posix_acl_default"];
+
 fn split(path: &PathName) -> (&[u8], &OsStr) {
     let bytes = path.as_bytes();
     match bytes.iter().rposition(|byte| *byte == b'/') {
@@ -97,11 +100,18 @@ impl Target {
         let mut at = open_below(&self.root, b"", FOLDER)?;
         for part in path.split(|byte| *byte == b'/') {
             let name = OsStr::from_bytes(part);
-            match rustix::fs::mkdirat(&at, name, Mode::from_raw_mode(0o755)) {
-                Ok(()) | Err(Errno::EXIST) => {}
+            let is_made = match rustix::fs::mkdirat(&at, name, Mode::from_raw_mode(0o755)) {
+                Ok(()) => true,
+                Err(Errno::EXIST) => false,
                 Err(errno) => return Err(errno.into()),
-            }
+            };
             at = rustix::fs::openat(&at, name, FOLDER, Mode::empty())?;
+            if is_made {
+                for name in INHERITED {
+                    let _ = rustix::fs::fremovexattr(&at, name);
+                }
+                let _ = rustix::fs::fchmod(&at, Mode::from_raw_mode(0o755));
+            }
         }
         Ok(())
     }
@@ -186,6 +196,17 @@ impl Target {
             self.could_not("owner", entry, errno);
         }
         let owned = owner.is_ok();
+        // What a folder hands down by its default access list is not what was captured, and may let others in.
+        for name in INHERITED.iter().filter(|name| !entry.xattrs.contains_key(**name)) {
+            match rustix::fs::fremovexattr(file, *name) {
+                Ok(()) | Err(Errno::NODATA | Errno::NOTSUP) => {}
+                Err(errno) => self.could_not(
+                    "an access list that was inherited could not be removed, so that attribute",
+                    entry,
+                    errno,
+                ),
+            }
+        }
         // A set-uid file of somebody else's must not become one of ours.
         let mode = if owned { entry.mode } else { entry.mode & 0o1777 };
         if mode != entry.mode {
@@ -213,6 +234,11 @@ impl Target {
         if let Err(errno) = rustix::fs::chownat(&folder, name, uid, gid, AtFlags::SYMLINK_NOFOLLOW) {
             self.could_not("owner", entry, errno);
         }
+        if entry.kind != Kind::Symlink {
+            // Pipes, sockets and devices cannot be opened here; by the folder they can be reached.
+            let path = format!("/proc/self/fd/{}", std::os::fd::AsRawFd::as_raw_fd(&folder));
+            let _ = rustix::fs::lremovexattr(Path::new(&path).join(name), INHERITED[0]);
+        }
         if entry.kind != Kind::Symlink
             && let Err(errno) = rustix::fs::chmodat(&folder, name, Mode::from_raw_mode(entry.mode), AtFlags::empty())
         {
@@ -236,6 +262,30 @@ impl Target {
             }
         }
     }
+}
+
+/// Makes a folder and what is missing above it, without what the folder around them would hand down.
+///
+/// # Errors
+/// When it cannot be made.
+pub(super) fn make_folders(path: &Path) -> Result<(), PathError> {
+    if path.is_dir() {
+        return Ok(());
+    }
+    if let Some(above) = path.parent() {
+        make_folders(above)?;
+    }
+    match std::fs::create_dir(path) {
+        Err(error) if error.kind() == std::io::ErrorKind::AlreadyExists => return Ok(()),
+        other => other.at(path)?,
+    }
+    for name in INHERITED {
+        match rustix::fs::removexattr(path, name) {
+            Ok(()) | Err(Errno::NODATA | Errno::NOTSUP) => {}
+            Err(errno) => return Err(PathError::new(path, errno)),
+        }
+    }
+    rustix::fs::chmod(path, Mode::from_raw_mode(0o755)).at(path)
 }
 
 /// What a folder has besides contents, as an entry without a path.

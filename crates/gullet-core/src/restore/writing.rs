@@ -170,7 +170,7 @@ impl Writing<'_> {
         stop: &Stop,
         progress: &mut dyn FnMut(&str, u64, u64),
     ) -> Result<PartResult, PathError> {
-        std::fs::create_dir_all(self.to).map_err(|error| PathError::new(self.to, error))?;
+        super::write::make_folders(self.to)?;
         let mut writers = Vec::new();
         for _ in 0..WRITERS {
             let target = Target::open(self.to)?;

@@ -78,6 +78,7 @@ impl Driver<'_, '_> {
         let void = self.machine.is_void();
         let mut hold = self.builder.hold.clone();
         hold.no_hold = self.plan.spec.no_hold.clone();
+        hold.self_consistent = self.plan.spec.self_consistent.clone();
         hold.limit_ms = (!self.plan.spec.hold.is_empty()).then(|| millis(self.plan.longest_hold()));
         let mut warnings = self.builder.warnings.clone();
         warnings.dedup();

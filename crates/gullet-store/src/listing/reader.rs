@@ -22,6 +22,10 @@ impl<'a> ListingReader<'a> {
         if node.listing != LISTING_VERSION || node.level >= below {
             return Err(unsound(format!("a node of version {} and level {}", node.listing, node.level)));
         }
+        // Only the top of an empty listing has nothing below it. Nodes that lead nowhere would cost without end.
+        if node.children.is_empty() && below != LEVELS_MAX {
+            return Err(unsound("a node with nothing below it".to_owned()));
+        }
         Ok(node)
     }
 
@@ -82,7 +86,11 @@ impl<'a> ListingReader<'a> {
                 stack.push((level, children));
                 continue;
             }
-            for entry in self.block(&child.chunk)? {
+            let block = self.block(&child.chunk)?;
+            if block.is_empty() {
+                return Err(unsound("a block with nothing in it".to_owned()).into());
+            }
+            for entry in block {
                 if !entry.path.is_plain() || last.as_ref().is_some_and(|last| *last >= entry.path) {
                     return Err(unsound(format!("`{}` cannot stand where it does", entry.path)).into());
                 }

@@ -24,6 +24,9 @@ use crate::table::table;
 use crate::text::{duration, harmless, time};
 use crate::ui::{BAD, GOOD, Ui, WARN, styled};
 
+/// A limit that is longer is none: a restore in place stops the application for as long as it takes.
+const LIMITLESS_MS: u64 = 300 * 24 * 60 * 60 * 1000;
+
 /// Put an application into backup mode by hand
 ///
 /// It is held until `gullet release`, or until the limit, when it is left by itself, even if this terminal is gone. A run
@@ -282,7 +285,8 @@ fn list(ui: &mut Ui, state: &State) -> Result<Exit, CommandError> {
                 (None, _) => styled(WARN, "! held"),
             };
             let since = head.began.map_or_else(|| "-".to_owned(), time);
-            let left = if head.why.is_some() { "-".to_owned() } else { duration(remaining(&head)) };
+            let has_limit = head.why.is_none() && head.limit_ms < LIMITLESS_MS;
+            let left = if has_limit { duration(remaining(&head)) } else { "-".to_owned() };
             vec![head.app.clone(), how, who, since, left, harmless(head.why.as_deref().unwrap_or(""))]
         });
         ui.say(table(&["application", "state", "by", "since", ">left by itself in", "why"], rows.collect()));

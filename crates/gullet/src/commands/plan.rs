@@ -99,6 +99,10 @@ fn show(ui: &mut Ui, plan: &Plan, parts: &[PartView<'_>], has_store: bool) {
     let title = plan.spec.title.as_ref().map_or_else(|| plan.app.clone(), |title| format!("{title} ({})", plan.app));
     ui.say(styled(BOLD, harmless(&title)));
     let hold = match &plan.spec.no_hold {
+        None if plan.spec.hold.is_empty() => {
+            let why = plan.spec.self_consistent.as_deref().unwrap_or("it has no hold step");
+            format!("none needed, its export is consistent by itself: {}", harmless(why))
+        }
         Some(why) => format!("none, so the parts will not be of one moment: {}", harmless(why)),
         None => {
             let names: Vec<&str> = plan.spec.hold.iter().map(|step| step.name.as_str()).collect();

@@ -245,6 +245,10 @@ fn begin(
     let world = outside.world();
     let app = request.app.clone();
     let lock = state.lock(&app, &format!("run {run}, process {}", std::process::id()))?;
+    if let Some(why) = gullet_core::restore::place::why_not_whole(state.folder(), &app) {
+        let error = CommandError::text(Exit::Refused, format!("`{app}` is not captured: {why}"));
+        return Err(error.hint(format!("gullet restore {app} --undo, or --continue")));
+    }
     let _no_sweep = wait_for_sweep(audience, state, outside)?;
     let location = loaded.definition.store_of(&app).map(|(_, spec)| spec.location.clone()).unwrap_or_default();
     let folder = std::sync::Arc::new(gullet_store::Folder::new(location));

@@ -146,6 +146,9 @@ fn facts(logged: &Logged) -> Vec<(&'static str, String)> {
         "held",
         match (&hold.no_hold, hold.held_ms) {
             (Some(why), _) => format!("never: {}; the parts are not of one moment", harmless(why)),
+            (None, None) if hold.self_consistent.is_some() => {
+                format!("not needed: {}", harmless(hold.self_consistent.as_deref().unwrap_or_default()))
+            }
             (None, None) => "not".to_owned(),
             (None, Some(held)) => {
                 let limit = hold.limit_ms.map(|limit| format!(" of at most {}", duration(limit))).unwrap_or_default();
@@ -307,6 +310,7 @@ fn listing(ui: &mut Ui, store: &Store, logged: &Logged, args: &ShowArgs) -> Resu
     }
     let mut chunks = store.chunks(&logged.holdings())?;
     let wanted = |capture: &&Capture| only.is_empty() || only.contains(&capture.part);
+    let mut shown: u64 = 0;
     for capture in record.captures.iter().filter(wanted) {
         let Some(listing) = &capture.listing else { continue };
         let mut is_headed = ui.is_json();
@@ -317,6 +321,7 @@ fn listing(ui: &mut Ui, store: &Store, logged: &Logged, args: &ShowArgs) -> Resu
             if !is_meant {
                 return Ok(());
             }
+            shown += 1;
             if !std::mem::replace(&mut is_headed, true) {
                 ui.say(styled(BOLD, harmless(&capture.part)));
             }
@@ -328,6 +333,9 @@ fn listing(ui: &mut Ui, store: &Store, logged: &Logged, args: &ShowArgs) -> Resu
             }
             Ok::<_, CommandError>(())
         })?;
+    }
+    if shown == 0 && !args.paths.is_empty() {
+        return Err(CommandError::text(Exit::Usage, format!("run {} has none of these paths", record.run)));
     }
     Ok(())
 }

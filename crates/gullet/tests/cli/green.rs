@@ -487,3 +487,143 @@ fn a_quiet_run_that_went_well_says_nothing_and_another_names_its_application() {
     place.gullet(&["run", "app", "-q"]).exits(1).says("app: ✗ failed");
     assert_eq!(place.json(&["show", "app@latest"])["record"]["trigger"], "by hand");
 }
+
+#[test]
+fn nothing_that_is_stored_or_restored_of_an_export_can_be_read_by_others() {
+    let place = Place::with_parts("[[app.app.part]]\nname = \"p\"\ncommand = [\"echo\", \"private\"]\n");
+    place.gullet(&["run", "app"]).exits(0);
+    let mode = |path: &std::path::Path| {
+        use std::os::unix::fs::PermissionsExt;
+        fs::metadata(path).unwrap().permissions().mode() & 0o077
+    };
+    for path in place.files_below("depot") {
+        assert_eq!(mode(&path), 0, "{}", path.display());
+    }
+    place.gullet(&["restore", "app@latest", "--into", "out"]).exits(0);
+    assert_eq!(mode(&place.path("out/exports/p/p")), 0);
+}
+
+#[test]
+fn a_restore_lets_nobody_in_by_what_a_folder_hands_down() {
+    let place = place();
+    let acl = |path: &std::path::Path| {
+        let output = Command::new("getfacl").args(["-cp"]).arg(path).output().unwrap();
+        String::from_utf8(output.stdout).unwrap()
+    };
+    Command::new("chmod").arg("640").arg(place.path("docs/a.txt")).status().unwrap();
+    Command::new("mkfifo").arg(place.path("docs/pipe")).status().unwrap();
+    place.gullet(&["run", "app"]).exits(0);
+    fs::create_dir(place.path("out")).unwrap();
+    Command::new("setfacl").args(["-m", "default:user:nobody:rwx"]).arg(place.path("out")).status().unwrap();
+    place.gullet(&["restore", "app@latest", "--into", "out"]).exits(0);
+    for path in place.files_below("out") {
+        assert!(!acl(&path).contains("nobody"), "{}: {}", path.display(), acl(&path));
+    }
+    let restored = place.files_below("out").into_iter().find(|path| path.ends_with("a.txt")).unwrap();
+    assert_eq!(acl(&restored), acl(&place.path("docs/a.txt")));
+    for folder in restored.ancestors().skip(1).take_while(|folder| !folder.ends_with("out")) {
+        assert!(!acl(folder).contains("nobody"), "{}: {}", folder.display(), acl(folder));
+    }
+}
+
+#[test]
+fn what_others_may_write_is_not_trusted() {
+    let place = place();
+    place.gullet(&["run", "app"]).exits(0);
+    let chmod = |mode: &str, name: &str| {
+        assert!(Command::new("chmod").arg(mode).arg(place.path(name)).status().unwrap().success())
+    };
+    chmod("777", "state");
+    place.gullet(&["run", "app"]).exits(4).says("cannot be trusted");
+    place.gullet(&["status"]).exits(3).says("cannot be trusted");
+    chmod("700", "state");
+    chmod("666", "gullet.toml");
+    place.gullet(&["run", "app"]).exits(3).says("others could change it");
+    chmod("644", "gullet.toml");
+    place.file("hooks/hook", "#!/bin/sh\nexit 0\n");
+    chmod("755", "hooks/hook");
+    let text = fs::read_to_string(place.path("gullet.toml")).unwrap();
+    let hook = place.text("hooks/hook");
+    place.file("gullet.toml", format!("{text}[app.app.hooks]\nbefore = [{{ run = [\"{hook}\"] }}]\n"));
+    place.gullet(&["run", "app"]).exits(0);
+    chmod("777", "hooks");
+    place.gullet(&["run", "app"]).exits(4).says("would run as root, and others could change it");
+}
+
+#[test]
+fn one_native_export_needs_no_hold_and_no_warning() {
+    let define = |more: &str| {
+        let place = Place::new();
+        place.define(&format!("[app.app]\nself_consistent = \"one transaction\"\n[[app.app.part]]\nname = \"p\"\ncommand = [\"echo\", \"x\"]\n{more}"));
+        place.gullet(&["store", "new", &place.text("depot")]).exits(0);
+        place
+    };
+    let place = define("");
+    place.gullet(&["run", "app"]).exits(0);
+    let checked = place.gullet(&["preflight", "app"]);
+    assert!(checked.out.contains("none needed") && !checked.out.contains("one moment"), "{}", checked.out);
+    let shown = place.gullet(&["show", "app@latest"]).exits(0).says("not needed: one transaction");
+    assert!(!shown.out.contains("one moment"));
+    define("[[app.app.part]]\nname = \"q\"\ncommand = [\"echo\", \"x\"]\n")
+        .gullet(&["plan", "app"])
+        .exits(3)
+        .says("one part");
+}
+
+#[test]
+fn a_path_that_matches_nothing_is_an_error_wherever_it_is_asked_for() {
+    let place = place();
+    place.gullet(&["run", "app"]).exits(0);
+    place.gullet(&["show", "app@latest", "--listing", "--path", "inv-9.txt"]).exits(2).says("has none of these paths");
+    place
+        .gullet(&["restore", "app@latest", "--into", "out", "--path", "inv-9.txt"])
+        .exits(2)
+        .says("has none of these paths");
+    // Two at once, siblings, and one within another.
+    place.file("docs/deep/c.txt", "c");
+    place.file("docs/deep/d.txt", "d");
+    place.gullet(&["run", "app"]).exits(0);
+    let docs = place.text("docs");
+    let names = |paths: &[&str], out: &str| -> Vec<String> {
+        let paths: Vec<String> =
+            paths.iter().flat_map(|path| ["--path".to_owned(), format!("{docs}/{path}")]).collect();
+        let paths: Vec<&str> = paths.iter().map(String::as_str).collect();
+        place.gullet(&[&["restore", "app@latest", "--into", out], paths.as_slice()].concat()).exits(0);
+        let files = place.files_below(out);
+        files.iter().map(|path| path.file_name().unwrap().to_string_lossy().into_owned()).collect()
+    };
+    assert_eq!(names(&["a.txt", "b.txt"], "two"), ["a.txt", "b.txt"]);
+    assert_eq!(names(&["b.txt", "deep/d.txt"], "far"), ["b.txt", "d.txt"]);
+    assert_eq!(names(&["deep", "deep/c.txt"], "nested"), ["c.txt", "d.txt"]);
+}
+
+#[test]
+fn a_foreign_record_cannot_command_a_terminal() {
+    let place = place();
+    place.gullet(&["run", "app"]).exits(0);
+    let record = place.files_below("depot/records").remove(0);
+    let text = fs::read_to_string(&record).unwrap();
+    let mut value: serde_json::Value = serde_json::from_str(&text).unwrap();
+    for field in ["name", "system", "account"] {
+        value["host"][field] = "\u{1b}]0;taken\u{7}\u{1b}[2J".into();
+    }
+    let changed = place.file("changed", serde_json::to_vec(&value).unwrap());
+    let mut python = Command::new("python3");
+    python.args(["-c", "import blake3,sys;print(blake3.blake3(open(sys.argv[1],'rb').read()).hexdigest())"]);
+    let hash = String::from_utf8(python.arg(&changed).output().unwrap().stdout).unwrap().trim().to_owned();
+    let name = record.file_name().unwrap().to_str().unwrap().rsplit_once('-').unwrap().0.to_owned();
+    fs::remove_file(&record).unwrap();
+    fs::rename(&changed, record.with_file_name(format!("{name}-{hash}.json"))).unwrap();
+    let store = place.text("depot");
+    let run = value["run"].as_str().unwrap();
+    for arguments in [&["runs"][..], &["show", run], &["restore", "app"], &["verify"]] {
+        let call = place.gullet(&[arguments, &["--store", &store]].concat());
+        assert!(
+            !call.out.contains('\u{1b}') && !call.err.contains('\u{1b}'),
+            "{arguments:?}: {}{}",
+            call.out,
+            call.err
+        );
+        assert!(!call.out.contains('\u{7}') && !call.err.contains('\u{7}'));
+    }
+}

@@ -275,7 +275,7 @@ pub struct Mounted(PathBuf);
 impl Mounted {
     pub fn at(path: &Path, size: &str) -> Self {
         fs::create_dir_all(path).unwrap();
-        let options = format!("size={size}");
+        let options = format!("size={size},mode=755");
         let mounted = Command::new("mount").args(["-t", "tmpfs", "-o", &options, "tmpfs"]).arg(path).status().unwrap();
         assert!(mounted.success(), "mounting a small tmpfs needs root");
         Self(path.to_path_buf())

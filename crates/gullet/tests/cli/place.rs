@@ -527,3 +527,35 @@ fn while_a_swap_is_open_nothing_is_written_anew_nor_removed() {
     desk.wait_for("serving");
     assert!(mark.exists(), "the old state was not lost");
 }
+
+#[test]
+fn an_undo_after_which_it_does_not_start_is_not_over_and_what_may_be_the_only_good_state_is_kept() {
+    // It starts on what has the line `new`, and on nothing else while `broken` is there.
+    let stop = "[app.app.restore]\nstop = { run = [\"touch\", \"@/stopped\"] }\nstopped = { run = [\"test\", \"-e\", \"@/stopped\"] }\n\
+                start = { script = \"[ -e @/broken ] || rm -f @/stopped\" }\nstarted = { run = [\"test\", \"!\", \"-e\", \"@/stopped\"], within = \"300ms\" }\n\
+                at_boot = \"stays stopped\"\n";
+    let (place, _, _) = documents(stop);
+    place.gullet(&["restore", "app", "--in-place", "--yes"]).exits(0);
+    place.file("broken", "");
+    place.gullet(&["restore", "app", "--undo", "--yes"]).exits(7).says("it does not start");
+    place.gullet(&["status"]).exits(2).says("did not start on the old state");
+    place.gullet(&["restore", "app", "--discard-old", "--yes"]).exits(4).says("may be the only good one");
+    place.gullet(&["run", "app"]).exits(4).says("is not captured");
+    let again = place.gullet(&["restore", "app", "--undo", "--yes"]);
+    assert_ne!(again.code, 0, "{}", again.out);
+    let held = place.gullet(&["release"]);
+    assert!(!held.out.contains(" h"), "no limit of a year is shown: {}", held.out);
+    fs::remove_file(place.path("broken")).unwrap();
+    let began = Instant::now();
+    while place.path("stopped").exists() {
+        assert!(began.elapsed().as_secs() < 60, "its guard does not start it");
+        std::thread::sleep(Duration::from_millis(20));
+    }
+    let began = Instant::now();
+    while place.gullet(&["restore", "app", "--undo", "--yes"]).code != 0 {
+        assert!(began.elapsed().as_secs() < 60);
+        std::thread::sleep(Duration::from_millis(200));
+    }
+    place.gullet(&["restore", "app", "--discard-old", "--yes"]).exits(0);
+    place.gullet(&["run", "app"]).exits(0);
+}

@@ -310,12 +310,15 @@ fn one_path_that_cannot_be_read_is_named_and_the_others_are_captured() {
         "{}",
         run.err
     );
-    let record = place.record();
+    let runs = as_nobody(&["runs", "--json"]).json();
+    let shown = as_nobody(&["show", runs[0]["run"].as_str().unwrap(), "--json"]).json();
+    let record = &shown["record"];
     assert_eq!(
         (record["captures"][0]["counts"]["files"].as_u64(), record["captures"][0]["unreadable"].as_u64()),
         (Some(1), Some(2))
     );
-    place.gullet(&["status"]).exits(2);
+    as_nobody(&["status"]).exits(2);
+    place.gullet(&["status"]).exits(3).says("belongs to another account");
     let text = fs::read_to_string(place.path("gullet.toml")).unwrap();
     place.file("gullet.toml", text + "unreadable = \"ok\"\n");
     as_nobody(&["run", "app"]).exits(6).says("docs/secret cannot be read");

@@ -89,6 +89,13 @@ pub fn take_back(journal: &Journal, spec: &RestoreSpec, with: &mut Applying<'_>)
     if let Some(guard) = guard {
         guard.finish(with.world.clock);
     }
+    if back.is_ok()
+        && started.is_err()
+        && let Ok(Some(mut journal)) = Journal::load(&top, &journal.app)
+        && let Err(error) = journal.stage(Stage::UndoneStopped, &top)
+    {
+        tell("note that it does not start", &Err(chain(&error)));
+    }
     match (back, started) {
         (Ok(()), Ok(())) => Ok(()),
         (Err(why), Ok(())) => Err((why, false)),

@@ -40,6 +40,8 @@ pub enum Stage {
     Tried,
     /// The old state was put back after the new one was in use; that one is kept.
     Undone,
+    /// The same, and the application did not start on the old state.
+    UndoneStopped,
 }
 
 impl Stage {
@@ -57,6 +59,9 @@ impl Stage {
             Self::Done => "in place; the old state is kept",
             Self::Tried => "undone after it was started; what was written meanwhile is kept",
             Self::Undone => "undone; what was in place is kept",
+            Self::UndoneStopped => {
+                "undone, and the application did not start on the old state; what was in place is kept"
+            }
         }
     }
 }
@@ -290,6 +295,18 @@ pub(crate) fn go_back(state: &Path, app: &str, clock: &dyn Clock) -> Result<bool
     };
     journal.stage(stage, state)?;
     Ok(true)
+}
+
+/// Why the state of an application is not one to be captured: a restore in place is not over.
+pub fn why_not_whole(state: &Path, app: &str) -> Option<String> {
+    match Journal::load(state, app) {
+        Ok(None) => None,
+        Ok(Some(journal)) if journal.stage.is_open() || journal.stage == Stage::UndoneStopped => {
+            Some(format!("a restore of run {} in place is {}", journal.run, journal.stage.words()))
+        }
+        Ok(Some(_)) => None,
+        Err(error) => Some(format!("it is not known whether a restore in place is over: {error}")),
+    }
 }
 
 /// The applications that have a journal.

@@ -34,7 +34,7 @@ pub use apply::{Applying, PlaceReport, PlaceStep, apply, go_on};
 pub use back::take_back;
 pub(crate) use journal::go_back;
 pub use journal::is_open;
-pub use journal::{Asked, Journal, JournalError, Stage, all};
+pub use journal::{Asked, Journal, JournalError, Stage, all, why_not_whole};
 pub use plan::{After, Difference, Ground, Leftover, PlacePart, PlacePlan, PlannedTarget, Way};
 pub use swap::{Identity, SwapError};
 

@@ -116,6 +116,7 @@ impl Here {
             return Err(CommandError::text(Exit::Refused, text).hint(match journal.stage {
                 Stage::Done => format!("gullet restore {} --discard-old, or --undo", plan.app),
                 Stage::Undone => format!("gullet restore {} --discard-old", plan.app),
+                Stage::UndoneStopped => format!("gullet restore {} --undo", plan.app),
                 _ => format!("gullet restore {} --continue, or --undo", plan.app),
             }));
         }
@@ -196,7 +197,7 @@ impl Here {
     }
 
     fn go_on(&self, ui: &mut Ui, args: &RestoreArgs, journal: Journal) -> Result<Exit, CommandError> {
-        if matches!(journal.stage, Stage::Done | Stage::Undone) {
+        if matches!(journal.stage, Stage::Done | Stage::Undone | Stage::UndoneStopped) {
             let text = format!(
                 "there is nothing to go on with: the restore of run {} is {}",
                 journal.run,
@@ -237,6 +238,8 @@ impl Here {
             }
             Stage::Tried if !args.place.yes => return Ok(removes_what_came(ui, &journal)),
             Stage::Done => {}
+            // It is tried again to start the application on the old state.
+            Stage::UndoneStopped => {}
             // The old state was never away, or is back: only what lies beside is removed. That refuses where a swap is open.
             _ => {
                 journal.discard(top)?;
@@ -246,11 +249,15 @@ impl Here {
             }
         }
         if !args.place.yes {
-            let text = format!(
-                "the old state of {app} would come back, and all that was written since {} would be set aside",
-                crate::text::time(journal.began)
-            );
-            ui.say(text);
+            let since = crate::text::time(journal.began);
+            ui.say(match journal.stage {
+                Stage::UndoneStopped => {
+                    format!("{app} would be stopped and started again on its old state, which is in place")
+                }
+                _ => format!(
+                    "the old state of {app} would come back, and all that was written since {since} would be set aside"
+                ),
+            });
             ui.tell("nothing was touched; say --yes to do it");
             return Ok(Exit::Refused);
         }
@@ -295,6 +302,12 @@ impl Here {
     }
 
     fn discard(&self, ui: &mut Ui, args: &RestoreArgs, journal: Journal) -> Result<Exit, CommandError> {
+        if journal.stage == Stage::UndoneStopped {
+            let text =
+                format!("{} did not start on its old state: what is set aside may be the only good one", journal.app);
+            let error = CommandError::text(Exit::Refused, text);
+            return Err(error.hint(format!("gullet restore {} --undo tries again to start it", journal.app)));
+        }
         if !matches!(journal.stage, Stage::Done | Stage::Undone | Stage::Tried) {
             let text = format!("the restore of run {} is {}", journal.run, journal.stage.words());
             let error = CommandError::text(Exit::Refused, text);
@@ -307,7 +320,9 @@ impl Here {
             return Ok(Exit::Refused);
         }
         journal.discard(self.state.folder())?;
-        ui.say(format!("{} {}", styled(GOOD, "✓ removed:"), harmless(&kept.join(", "))));
+        let what =
+            if kept.is_empty() { "the note of the restore; nothing was set aside".to_owned() } else { kept.join(", ") };
+        ui.say(format!("{} {}", styled(GOOD, "✓ removed:"), harmless(&what)));
         Ok(Exit::Complete)
     }
 }
@@ -435,9 +450,13 @@ fn show_report(ui: &mut Ui, plan: &PlacePlan, report: &PlaceReport) {
             }
             let stopped = report.stopped_ms.map(|ms| format!("; stopped for {}", duration(ms))).unwrap_or_default();
             ui.say(format!("{}{stopped}", outcome(report.outcome)));
-            ui.tell(format!(
-                "the old state is kept; gullet restore {app} --discard-old removes it, --undo puts it back"
-            ));
+            if report.kept_in.is_empty() {
+                ui.tell("nothing was set aside: what commands brought back cannot be undone");
+            } else {
+                ui.tell(format!(
+                    "the old state is kept; gullet restore {app} --discard-old removes it, --undo puts it back"
+                ));
+            }
         }
         Some(why) => {
             ui.complain(format!("{} {}", styled(BAD, "error:"), harmless(why)));
