@@ -531,7 +531,7 @@ fn what_others_may_write_is_not_trusted() {
     let place = place();
     place.gullet(&["run", "app"]).exits(0);
     let chmod = |mode: &str, name: &str| {
-        assert!(Command::new("chmod").arg(mode).arg(place.path(name)).status().unwrap().success())
+        assert!(Command::new("chmod").arg(mode).arg(place.path(name)).status().unwrap().success());
     };
     chmod("777", "state");
     place.gullet(&["run", "app"]).exits(4).says("cannot be trusted");
