@@ -424,9 +424,24 @@ fn look_at(entry: &Entry, reread: bool, chunks: &mut ChunkReader, gathering: &mu
     if is_read && !same_bytes(&path, entry, chunks).unwrap_or(false) {
         return gathering.comparison.note(change(What::Changed));
     }
-    if !same_time || (is.mode, is.uid, is.gid) != (entry.mode, entry.uid, entry.gid) {
+    if !same_time || (is.mode, is.uid, is.gid) != (entry.mode, entry.uid, entry.gid) || !same_attributes(&path, entry) {
         gathering.comparison.note(change(What::Touched));
     }
+}
+
+/// Whether a path has the extended attributes, access lists among them, and the flags that an entry says. Those that only the
+/// administrator sees (`trusted.`) are passed over.
+fn same_attributes(path: &Path, entry: &Entry) -> bool {
+    // Those of another name stand with the first.
+    if entry.same_as.is_some() {
+        return true;
+    }
+    let path = if entry.kind == Kind::Folder { fs::canonicalize(path) } else { Ok(path.to_path_buf()) };
+    let Ok(path) = path else { return false };
+    let Ok(is) = crate::part::xattrs_of(&path) else { return false };
+    let is_seen = |(name, _): &(&String, &String)| !name.starts_with("trusted.");
+    is.known.iter().filter(is_seen).eq(entry.xattrs.iter().filter(is_seen))
+        && crate::part::flags_of(&path) == entry.flags
 }
 
 /// Whether a file has the bytes that an entry says.

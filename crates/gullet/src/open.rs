@@ -215,6 +215,11 @@ impl Reading {
         let is_own = |logged: &&Logged| own.is_empty() || own.contains(&logged.record.writer.as_str());
         self.runs().into_iter().filter(is_own).collect()
     }
+
+    /// Whether a run is known to be of the machine that reads.
+    pub fn is_own(&self, logged: &Logged) -> bool {
+        self.stores.iter().any(|(_, book)| book.machine.as_ref() == Some(&logged.record.writer))
+    }
 }
 
 /// Refuses a run that nothing at hand opens.

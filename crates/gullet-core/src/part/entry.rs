@@ -45,22 +45,40 @@ pub(crate) fn bare(name: PathName, meta: &fs::Metadata) -> Entry {
     }
 }
 
-/// The extended attributes of a path itself, values in base64; ACLs are among them. A filesystem without them has none.
+/// The flags of a path itself that forbid changing it, as `chattr` sets them. A filesystem without them has none.
+pub(crate) fn flags(path: &Path) -> Vec<String> {
+    use rustix::fs::{AtFlags, CWD, StatxAttributes, StatxFlags, statx};
+    let Ok(found) = statx(CWD, path, AtFlags::SYMLINK_NOFOLLOW, StatxFlags::empty()) else { return Vec::new() };
+    let known = [(StatxAttributes::IMMUTABLE, "immutable"), (StatxAttributes::APPEND, "append_only")];
+    let set = known.iter().filter(|(flag, _)| found.stx_attributes.contains(*flag));
+    set.map(|(_, word)| (*word).to_owned()).collect()
+}
+
+/// The extended attributes of a path.
+#[derive(Debug, Default)]
+pub(crate) struct Xattrs {
+    /// By name, values in base64.
+    pub(crate) known: BTreeMap<String, String>,
+    /// The first whose name is not UTF-8, which a listing cannot hold.
+    pub(crate) nameless: Option<String>,
+}
+
+/// The extended attributes of a path itself; ACLs are among them. A filesystem without them has none.
 ///
 /// # Errors
 /// When they are there and cannot be read.
-pub(crate) fn xattrs(path: &Path) -> rustix::io::Result<BTreeMap<String, String>> {
+pub(crate) fn xattrs(path: &Path) -> rustix::io::Result<Xattrs> {
     use rustix::io::Errno;
     let mut names = vec![0u8; 1024];
     let length = loop {
         match rustix::fs::llistxattr(path, &mut names[..]) {
             Ok(length) => break length,
             Err(Errno::RANGE) => names.resize(names.len() * 8, 0),
-            Err(Errno::NOTSUP) => return Ok(BTreeMap::new()),
+            Err(Errno::NOTSUP) => return Ok(Xattrs::default()),
             Err(errno) => return Err(errno),
         }
     };
-    let mut found = BTreeMap::new();
+    let mut found = Xattrs::default();
     for name in names[..length].split(|byte| *byte == 0).filter(|name| !name.is_empty()) {
         let mut value = vec![0u8; 256];
         let length = loop {
@@ -71,8 +89,12 @@ pub(crate) fn xattrs(path: &Path) -> rustix::io::Result<BTreeMap<String, String>
                 Err(errno) => return Err(errno),
             }
         };
-        if let Some(length) = length {
-            found.insert(String::from_utf8_lossy(name).into_owned(), BASE64.encode(&value[..length]));
+        match (length, std::str::from_utf8(name)) {
+            (None, _) => {}
+            (Some(length), Ok(name)) => {
+                found.known.insert(name.to_owned(), BASE64.encode(&value[..length]));
+            }
+            (Some(_), Err(_)) => found.nameless = Some(name.escape_ascii().to_string()),
         }
     }
     Ok(found)

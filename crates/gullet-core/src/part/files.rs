@@ -419,12 +419,21 @@ impl Capturing<'_, '_, '_> {
 
     fn attributes(&mut self, entry: &mut Entry, found: &Found) {
         match entry::xattrs(&found.at) {
-            Ok(xattrs) => entry.xattrs = xattrs,
+            Ok(found_here) => {
+                entry.xattrs = found_here.known;
+                if let Some(name) = found_here.nameless {
+                    let path = found.path.display();
+                    self.warnings.add(format!(
+                        "{path}: the extended attribute `{name}` has a name that is not UTF-8, and is left out"
+                    ));
+                }
+            }
             Err(errno) => {
                 let text = format!("{}: extended attributes cannot be read: {errno}", found.path.display());
                 self.warnings.add(text);
             }
         }
+        entry.flags = entry::flags(&found.at);
     }
 
     fn other(&mut self, found: &Found, known: [Option<&Marked>; 2]) -> Result<Marked, PartError> {

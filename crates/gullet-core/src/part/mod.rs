@@ -46,7 +46,7 @@ mod stored;
 mod walk;
 mod wanted;
 
-pub(crate) use entry::{bare as entry_of, xattrs as xattrs_of};
+pub(crate) use entry::{bare as entry_of, flags as flags_of, xattrs as xattrs_of};
 pub(crate) use import::Importer;
 pub(crate) use mariadb::{OWN as OWN_OF_MARIADB, count as count_mariadb, kept_elsewhere};
 pub use marks::Grounds;

@@ -52,7 +52,7 @@ pub(super) fn file(
 ) -> Result<(), PartError> {
     let like = like.unwrap_or(path);
     let mut entry = entry::bare(name, &fs::metadata(like).at(like)?);
-    entry.xattrs = entry::xattrs(like).unwrap_or_default();
+    entry.xattrs = entry::xattrs(like).unwrap_or_default().known;
     store_file(&mut entry, path, cut, deposit)?;
     lister.counts.bytes_read += entry.size;
     push(entry, lister, deposit)
@@ -72,7 +72,7 @@ pub(super) fn folder(path: &Path, lister: &mut Lister, deposit: &mut Deposit<'_>
     Walk::of_folder(path).run(&mut LeftOuts::default(), &mut |found: Found| {
         let Some(relative) = found.name.as_bytes().get(skip..) else { return Ok(()) };
         let mut entry = entry::bare(PathName::new(relative), &found.meta);
-        entry.xattrs = entry::xattrs(&found.path).unwrap_or_default();
+        entry.xattrs = entry::xattrs(&found.path).unwrap_or_default().known;
         match entry.kind {
             Kind::File => {
                 store_file(&mut entry, &found.path, Cut::Contents, deposit)?;

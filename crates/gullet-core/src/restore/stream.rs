@@ -159,7 +159,10 @@ fn header(entry: &Entry, name: &PathName) -> (Header, Vec<(String, Vec<u8>)>) {
             records.push((format!("SCHILY.acl.{which}"), text.into_bytes()));
             continue;
         }
-        records.push((format!("SCHILY.xattr.{name}"), value));
+        // The key of such a record ends at the first `=`.
+        if !name.contains('=') {
+            records.push((format!("SCHILY.xattr.{name}"), value));
+        }
     }
     (header, records)
 }
@@ -174,6 +177,8 @@ struct Tar<'w, W: Write> {
     builder: Builder<&'w mut W>,
     report: StreamReport,
     sockets: u64,
+    /// Entries with an extended attribute that a tar cannot name.
+    without_attribute: u64,
 }
 
 impl<W: Write> Tar<'_, W> {
@@ -188,6 +193,7 @@ impl<W: Write> Tar<'_, W> {
             name = PathName::new([name.as_bytes(), b"/"].concat());
         }
         let (mut header, mut records) = header(entry, &name);
+        self.without_attribute += u64::from(entry.xattrs.keys().any(|name| name.contains('=')));
         let link = entry.same_as.as_ref().map(joint).or_else(|| entry.target.clone());
         if let Some(link) = &link {
             records.push(("linkpath".to_owned(), link.as_bytes().to_vec()));
@@ -270,7 +276,7 @@ pub fn tar(
     let plan = RestorePlan::of_parts(logged, std::path::Path::new(""), only, paths)?;
     let (mut chunks, _) = store.chunks_that_can_be_read(&logged.holdings());
     let mut another = chunks.another();
-    let mut tar = Tar { builder: Builder::new(out), report: StreamReport::default(), sockets: 0 };
+    let mut tar = Tar { builder: Builder::new(out), report: StreamReport::default(), sockets: 0, without_attribute: 0 };
     for part in &plan.parts {
         let below = part.to.display().to_string();
         let written =
@@ -278,6 +284,12 @@ pub fn tar(
         written.map_err(Ended::into_error)?;
     }
     tar.builder.finish().map_err(|error| Ended::from(error).into_error())?;
+    if tar.without_attribute > 0 {
+        let paths = crate::words::count(tar.without_attribute, "path");
+        tar.report
+            .warnings
+            .push(format!("attributes with `=` in their names left out of {paths}: a tar cannot name them"));
+    }
     if tar.sockets > 0 {
         tar.report.warnings.push(format!("{} left out: a tar has none", crate::words::count(tar.sockets, "socket")));
     }

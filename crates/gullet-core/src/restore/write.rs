@@ -52,6 +52,8 @@ pub(super) struct Target {
     pub(super) folders: Vec<Entry>,
     /// What could not be set: how many times, and the first path.
     pub(super) not_set: BTreeMap<String, (u64, String)>,
+    /// Files with set-uid or set-gid, and devices: how many, and the first.
+    pub(super) powerful: Option<(u64, String)>,
 }
 
 const FOLDER: OFlags = OFlags::DIRECTORY.union(OFlags::CLOEXEC).union(OFlags::NOFOLLOW);
@@ -77,7 +79,7 @@ fn split(path: &PathName) -> (&[u8], &OsStr) {
 impl Target {
     pub(super) fn open(root: &Path) -> Result<Self, PathError> {
         let root = rustix::fs::open(root, FOLDER, Mode::empty()).at(root)?;
-        Ok(Self { root, at_hand: None, folders: Vec::new(), not_set: BTreeMap::new() })
+        Ok(Self { root, at_hand: None, folders: Vec::new(), not_set: BTreeMap::new(), powerful: None })
     }
 
     /// Opens a folder below the root, making what is missing of it.
@@ -184,9 +186,15 @@ impl Target {
     }
 
     fn could_not(&mut self, what: &str, entry: &Entry, errno: Errno) {
-        let key = format!("{what} ({errno})");
-        let count = self.not_set.entry(key).or_insert_with(|| (0, entry.path.to_string()));
-        count.0 += 1;
+        self.not_set(format!("{what} ({errno})"), entry);
+    }
+
+    fn not_set(&mut self, what: String, entry: &Entry) {
+        self.not_set.entry(what).or_insert_with(|| (0, entry.path.to_string())).0 += 1;
+    }
+
+    fn powerful(&mut self, entry: &Entry) {
+        self.powerful.get_or_insert_with(|| (0, entry.path.to_string())).0 += 1;
     }
 
     /// Sets what an open file or folder has besides contents. The owner comes first: changing it clears set-uid.
@@ -214,6 +222,13 @@ impl Target {
         }
         if let Err(errno) = rustix::fs::fchmod(file, Mode::from_raw_mode(mode)) {
             self.could_not("mode", entry, errno);
+        }
+        if entry.kind == Kind::File && mode & 0o6000 != 0 {
+            self.powerful(entry);
+        }
+        // What cannot be changed could neither be undone nor removed.
+        for flag in &entry.flags {
+            self.not_set(format!("the flag `{flag}`, which is left to chattr,"), entry);
         }
         for (name, value) in &entry.xattrs {
             let value = BASE64.decode(value.as_bytes()).unwrap_or_default();
@@ -243,6 +258,9 @@ impl Target {
             && let Err(errno) = rustix::fs::chmodat(&folder, name, Mode::from_raw_mode(entry.mode), AtFlags::empty())
         {
             self.could_not("mode", entry, errno);
+        }
+        if matches!(entry.kind, Kind::CharDevice | Kind::BlockDevice) {
+            self.powerful(entry);
         }
         for attribute in entry.xattrs.keys() {
             self.could_not(&format!("extended attribute {attribute}"), entry, Errno::NOTSUP);
@@ -292,18 +310,24 @@ pub(super) fn make_folders(path: &Path) -> Result<(), PathError> {
 pub(super) fn look(folder: &Path) -> Result<Entry, PathError> {
     let meta = std::fs::metadata(folder).at(folder)?;
     let mut entry = crate::part::entry_of(PathName::new("root"), &meta);
-    entry.xattrs = crate::part::xattrs_of(folder).at(folder)?;
+    entry.xattrs = crate::part::xattrs_of(folder).at(folder)?.known;
     Ok(entry)
 }
 
 /// Gives a folder what an entry has besides contents, and nothing else.
 pub(super) fn set_attributes(folder: &Path, entry: &Entry) -> Result<(), std::io::Error> {
     let file = rustix::fs::open(folder, FOLDER, Mode::empty())?;
-    for name in crate::part::xattrs_of(folder)?.keys().filter(|name| !entry.xattrs.contains_key(*name)) {
+    for name in crate::part::xattrs_of(folder)?.known.keys().filter(|name| !entry.xattrs.contains_key(*name)) {
         // What the system itself keeps there, such as a label, may not be removed.
         let _ = rustix::fs::fremovexattr(&file, name.as_str());
     }
-    let mut target = Target { root: file.try_clone()?, at_hand: None, folders: Vec::new(), not_set: BTreeMap::new() };
+    let mut target = Target {
+        root: file.try_clone()?,
+        at_hand: None,
+        folders: Vec::new(),
+        not_set: BTreeMap::new(),
+        powerful: None,
+    };
     target.attributes(entry, &file);
     match target.not_set.into_keys().next() {
         None => Ok(()),

@@ -36,6 +36,9 @@ pub struct PartResult {
     pub problem_count: u64,
     /// Attributes that could not be set: what, how many, the first path.
     pub not_set: BTreeMap<String, (u64, String)>,
+    /// Files with set-uid or set-gid and devices that were written: how many, and the first.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub powerful: Option<(u64, String)>,
 }
 
 /// Why the walk over a listing ended.
@@ -279,11 +282,14 @@ impl PartResult {
         for (what, (count, first)) in other.not_set {
             self.not_set.entry(what).or_insert((0, first)).0 += count;
         }
+        if let Some((count, first)) = other.powerful {
+            self.powerful.get_or_insert((0, first)).0 += count;
+        }
     }
 
     fn add(&mut self, writer: Writer) {
         let Writer { target, result, .. } = writer;
-        self.merge(Self { not_set: target.not_set, ..result });
+        self.merge(Self { not_set: target.not_set, powerful: target.powerful, ..result });
     }
 
     pub(super) fn problem(&mut self, text: String) {

@@ -76,6 +76,9 @@ pub struct Entry {
     /// Extended attributes, ACLs among them; values in base64.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub xattrs: BTreeMap<String, String>,
+    /// Flags that the filesystem keeps (`chattr`): `immutable`, `append_only`. Others are not kept.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub flags: Vec<String>,
 }
 
 fn is_zero(number: &u64) -> bool {
@@ -100,6 +103,7 @@ impl Entry {
             same_as: None,
             device: None,
             xattrs: BTreeMap::new(),
+            flags: Vec::new(),
         }
     }
 

@@ -74,6 +74,49 @@ fn what_is_listed_is_read_and_found_again() {
 }
 
 #[test]
+fn a_listing_that_would_cost_without_end_is_refused_at_once() {
+    let folder = tempfile::tempdir().unwrap();
+    let memory = Memory::default();
+    let mut cache = Cache::open(&folder.path().join("cache.db")).unwrap();
+    let mut deposit = Deposit::new(Arc::new(memory.clone()), &mut cache, "w", "r", &DepositOptions::default()).unwrap();
+    let mut bombs = Vec::new();
+    let one = format!("{}\n", serde_json::to_string(&file("a", 1)).unwrap());
+    for bottom in ["\n", one.as_str()] {
+        let mut at = deposit.put(bottom.as_bytes()).unwrap();
+        for level in 0..LEVELS_MAX {
+            // Each level has the one below it ten thousand times.
+            let child = || Child { first: PathName::new("a"), chunk: at, entries: 1 };
+            let children = (0..10_000).map(|_| child()).collect();
+            let node = Node { listing: LISTING_VERSION, level, children };
+            at = deposit.put(&serde_json::to_vec(&node).unwrap()).unwrap();
+        }
+        bombs.push(at);
+    }
+    let nothing = Node { listing: LISTING_VERSION, level: 0, children: Vec::new() };
+    let nothing = deposit.put(&serde_json::to_vec(&nothing).unwrap()).unwrap();
+    let child = || Child { first: PathName::new("a"), chunk: nothing, entries: 0 };
+    let above = Node { listing: LISTING_VERSION, level: 1, children: (0..10_000).map(|_| child()).collect() };
+    bombs.push(deposit.put(&serde_json::to_vec(&above).unwrap()).unwrap());
+    let done = deposit.finish().unwrap();
+    let mut reader = ChunkReader::new(Arc::new(memory), crate::Identities::default());
+    for file in &done.holdings.wrote {
+        reader.add(&file.name).unwrap();
+    }
+    for bomb in bombs {
+        let mut seen = 0;
+        let result = ListingReader::new(&mut reader).for_each(&bomb, |_, _| {
+            seen += 1;
+            Ok::<_, StoreError>(())
+        });
+        assert!(matches!(result, Err(StoreError::Damaged { .. })) && seen <= 1, "{seen}");
+    }
+    assert!(
+        ListingReader::new(&mut reader).for_each(&nothing, |_, _| Ok::<_, StoreError>(())).is_ok(),
+        "no entries at all"
+    );
+}
+
+#[test]
 fn a_file_of_very_many_chunks_and_attributes_is_listed_and_read_again() {
     let folder = tempfile::tempdir().unwrap();
     let memory = Memory::default();

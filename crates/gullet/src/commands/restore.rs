@@ -131,6 +131,7 @@ pub fn restore(ui: &mut Ui, global: &Global, args: &RestoreArgs) -> Result<Exit,
     let (store, _, logged) = reading.run_of(ui, &args.run)?;
     let into = std::path::absolute(into)?;
     must_open(store, logged)?;
+    let is_own = reading.is_own(logged);
     let paths = selections(&args.paths)?;
     let mut plan = RestorePlan::into_folder(logged, &into, &args.parts, &paths)?;
     plan.owners = owners(args, logged)?;
@@ -177,6 +178,15 @@ pub fn restore(ui: &mut Ui, global: &Global, args: &RestoreArgs) -> Result<Exit,
         ui.json(&serde_json::json!({ "plan": shown, "report": report }))?;
     } else {
         show(ui, &shown, &report);
+    }
+    let powerful =
+        report.parts.iter().filter_map(|part| part.powerful.as_ref().map(|(count, first)| (part, count, first)));
+    for (part, number, first) in powerful.filter(|_| !is_own) {
+        ui.warning(&format!(
+            "{}: {} of another machine with set-uid or set-gid bits, or that are devices: look at them before others can: {first}",
+            part.part,
+            count(*number, "path"),
+        ));
     }
     Ok(report.outcome.into())
 }
@@ -346,5 +356,11 @@ fn show(ui: &mut Ui, plan: &RestorePlan, report: &RestoreReport) {
     }
     let files: u64 = report.parts.iter().map(|part| part.files).sum();
     let bytes: u64 = report.parts.iter().map(|part| part.bytes).sum();
-    ui.say(format!("{}; {}, {}, every byte proven", outcome(report.outcome), count(files, "file"), size(bytes)));
+    let is_whole = report.parts.iter().all(|part| part.problem_count == 0) && plan.missing.is_empty();
+    let proven = if is_whole && report.outcome != gullet_core::Outcome::Interrupted {
+        "every byte proven"
+    } else {
+        "proven what was written, and it is not all"
+    };
+    ui.say(format!("{}; {}, {}, {proven}", outcome(report.outcome), count(files, "file"), size(bytes)));
 }

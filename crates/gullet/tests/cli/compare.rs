@@ -176,6 +176,66 @@ fn listed(place: &Place, folder: &str) -> String {
     String::from_utf8_lossy(&output.stdout).into_owned()
 }
 
+/// Sets the mark of a file with `chattr`, and takes it away in the end, so that the folder can be removed.
+struct Flagged(std::path::PathBuf);
+
+impl Flagged {
+    fn new(path: std::path::PathBuf) -> Self {
+        assert!(Command::new("chattr").arg("+i").arg(&path).status().unwrap().success());
+        Self(path)
+    }
+}
+
+impl Drop for Flagged {
+    fn drop(&mut self) {
+        let _ = Command::new("chattr").arg("-i").arg(&self.0).status();
+    }
+}
+
+#[test]
+fn attributes_that_cannot_come_back_are_told() {
+    let place = Place::with_parts(FILES);
+    place.file("docs/fixed", "cannot be changed");
+    place.file("docs/named", "has strange attributes");
+    let disk = crate::harness::Disk::at(&place.path("disk"), "ext4");
+    fs::rename(place.path("docs"), place.path("disk/docs")).unwrap_or_else(|_| {
+        assert!(Command::new("mv").arg(place.path("docs")).arg(place.path("disk/docs")).status().unwrap().success());
+    });
+    let text = fs::read_to_string(place.path("gullet.toml")).unwrap();
+    fs::write(place.path("gullet.toml"), text.replace("/docs\"", "/disk/docs\"")).unwrap();
+    let fixed = Flagged::new(place.path("disk/docs/fixed"));
+    let script = "setfattr -n 'user.a=b' -v x named; setfattr -n \"user.$(printf 'caf\\351')\" -v y named";
+    let set = Command::new("bash").args(["-ec", script]).current_dir(place.path("disk/docs")).status().unwrap();
+    assert!(set.success());
+    place.gullet(&["run", "app"]).exits(6).says("`user.caf\\xe9` has a name that is not UTF-8, and is left out");
+    place.gullet(&["restore", "app", "--into", "out"]).exits(6).says("the flag `immutable`, which is left to chattr");
+    let out = fs::File::create(place.path("out.tar")).unwrap();
+    let tar = place.command(&["restore", "app", "--as", "tar"]).stdout(out).output().unwrap();
+    assert!(String::from_utf8_lossy(&tar.stderr).contains("attributes with `=` in their names left out of 1 path"));
+    let paths = |place: &Place| place.json(&["compare", "app", "--now"])[0]["paths"].clone();
+    assert_eq!(paths(&place), serde_json::json!([]));
+    let acl = Command::new("setfacl").args(["-m", "u:1234:r"]).arg(place.path("disk/docs/named")).status().unwrap();
+    assert!(acl.success());
+    assert_eq!(paths(&place)[0]["what"], "touched", "{}", paths(&place));
+    drop(fixed);
+    drop(disk);
+}
+
+#[test]
+fn what_has_power_over_this_machine_is_told_where_it_comes_from_another() {
+    let place = Place::with_parts(FILES);
+    place.file("docs/tool", "runs as its owner");
+    let script = "chmod 4755 tool; mknod disk b 250 7";
+    let made = Command::new("sh").args(["-ec", script]).current_dir(place.path("docs")).status().unwrap();
+    assert!(made.success());
+    place.gullet(&["run", "app"]).exits(0);
+    let own = place.gullet(&["restore", "app", "--into", "out"]).exits(0);
+    assert!(!own.err.contains("another machine"), "{}", own.err);
+    let bare = Place::new();
+    let told = "2 paths of another machine with set-uid or set-gid bits, or that are devices";
+    bare.gullet(&["restore", "app", "--store", &place.text("depot"), "--into", "out"]).exits(0).says(told);
+}
+
 /// Fails with the lines that differ.
 #[track_caller]
 fn assert_same(one: &str, other: &str) {
