@@ -226,12 +226,20 @@ pub fn trace(ui: &mut Ui, global: &Global, args: &TraceArgs) -> Result<Exit, Com
     let bytes = args.what.as_bytes();
     let text = args.what.to_string_lossy().into_owned();
     let is_part = !bytes.contains(&b'/') && runs.iter().any(|(logged, _)| logged.record.capture(&text).is_some());
+    let locked = runs.iter().filter(|(logged, _)| logged.is_locked).count();
+    if let Some((logged, store)) = runs.first().filter(|_| locked == runs.len()) {
+        must_open(store, logged)?;
+    }
     let traced = if is_part {
         compare::trace_part(&runs, &text)?
     } else {
         let bytes = bytes.strip_prefix(b"/").unwrap_or(bytes);
         compare::trace_path(&runs, &PathName::new(bytes.strip_suffix(b"/").unwrap_or(bytes)), &args.parts)?
     };
+    if locked > 0 {
+        let runs = count(locked as u64, "run");
+        ui.warning(&format!("{runs} left out: nothing at hand opens what is sealed in them (say --identity FILE)"));
+    }
     if ui.is_json() {
         ui.json(&traced)?;
         return Ok(Exit::Complete);

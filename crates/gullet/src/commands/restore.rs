@@ -42,7 +42,7 @@ pub struct RestoreArgs {
     #[arg(long, value_name = "FOLDER", group = "goal")]
     pub(super) into: Option<PathBuf>,
     /// In the place of what is there now
-    #[arg(long, group = "goal")]
+    #[arg(long, conflicts_with_all = ["into", "form"])]
     pub(super) in_place: bool,
     /// To standard output: `tar` with everything that the capture knows, or `file` for the one file of --path
     #[arg(long = "as", value_name = "FORM", group = "goal")]

@@ -130,6 +130,16 @@ fn a_path_and_a_part_are_traced_through_the_runs() {
 }
 
 #[test]
+fn without_a_key_a_trace_says_so_and_does_not_say_that_nothing_is_there() {
+    let (place, _) = Place::sealed_with_parts(FILES);
+    place.file("docs/a", "x");
+    place.gullet(&["run", "app"]).exits(0);
+    let bare = Place::new();
+    let call = bare.gullet(&["trace", &place.text("docs/a"), "--store", &place.text("depot")]);
+    call.exits(4).says("opens");
+}
+
+#[test]
 fn a_listing_is_narrowed_by_path_kind_and_length() {
     let place = Place::with_parts(FILES);
     place.file("docs/a.txt", "x");

@@ -70,7 +70,7 @@ fn the_old_state_is_kept_until_it_is_discarded_and_comes_back_when_it_is_wanted(
     };
     assert_eq!(without(look(&place.path("docs"))), captured.trim_end());
     place.gullet(&GO).exits(4).says("already").says("--discard-old");
-    place.gullet(&["restore", "app", "--undo"]).exits(4).says("say --yes");
+    place.gullet(&["restore", "app", "--undo", "--in-place"]).exits(4).says("say --yes");
     place.gullet(&["restore", "app", "--undo", "--yes"]).exits(0).says("the old state is in place again");
     assert_eq!(look(&place.path("docs")), changed);
     place.gullet(&["restore", "app", "--discard-old"]).exits(4).says(".gullet-restore-");

@@ -60,9 +60,13 @@ pub fn take_back(journal: &Journal, spec: &RestoreSpec, with: &mut Applying<'_>)
             guard.ask(op, with.world.stop).map_err(|error| error.to_string()).and_then(|answer| answer.result)
         }
     };
+    let mut since = with.world.clock.uptime();
     let mut tell = |what: &str, result: &Result<(), String>| {
         let (ok, note) = (result.is_ok(), result.clone().err().unwrap_or_default());
-        (with.tell)(&PlaceStep { what: what.to_owned(), ok, note, took_ms: 0 });
+        let now = with.world.clock.uptime();
+        let took_ms = u64::try_from(now.saturating_sub(since).as_millis()).unwrap_or(u64::MAX);
+        since = now;
+        (with.tell)(&PlaceStep { what: what.to_owned(), ok, note, took_ms });
     };
     let stopped = ask(&mut guard, Op::Enter(0)).and_then(|()| ask(&mut guard, Op::Prove(0)));
     tell("stop", &stopped);

@@ -46,7 +46,7 @@ pub fn place(ui: &mut Ui, global: &Global, args: &RestoreArgs) -> Result<Exit, C
     let reading_args = ReadingArgs { store: args.reading.store.clone(), opening: args.reading.opening.clone() };
     let reading = Reading::open(global, &reading_args, None, ui)?;
     let here = Here { loaded, state, reading, outside };
-    if args.in_place {
+    if !args.go_on && !args.undo && !args.discard_old {
         return here.in_place(ui, args);
     }
     let app = args.run.split('@').next().unwrap_or("");
@@ -265,7 +265,8 @@ impl Here {
         let undone = self.take_back(ui, &journal, &spec)?;
         match undone {
             Ok(()) => {
-                ui.say(format!("{} {app}: the old state is in place again", styled(GOOD, "✓ undone:")));
+                let what = if journal.called.is_empty() { "the old state is" } else { "the old files are" };
+                ui.say(format!("{} {app}: {what} in place again", styled(GOOD, "✓ undone:")));
                 ui.tell(format!("what was in place is kept; gullet restore {app} --discard-old removes it"));
                 Ok(Exit::Complete)
             }
