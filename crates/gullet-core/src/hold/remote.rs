@@ -205,10 +205,15 @@ impl Guarded {
         self.gone
     }
 
-    /// Lets the guard end, and waits shortly. One that still has to let go of something lives on.
+    /// Lets the guard end, and waits shortly; one that was stopped goes on first. One that still has to let go of something lives
+    /// on.
     pub fn finish(self, clock: &dyn Clock) {
         let Self { mut child, requests, .. } = self;
         drop(requests);
+        // It is not waited for yet, so the number is still its own.
+        if let Some(process) = rustix::process::Pid::from_raw(child.id().cast_signed()) {
+            let _ = rustix::process::kill_process(process, rustix::process::Signal::CONT);
+        }
         for _ in 0..100 {
             if matches!(child.try_wait(), Ok(Some(_)) | Err(_)) {
                 return;

@@ -6,6 +6,7 @@
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on should panic")]
 
+mod guard;
 #[path = "../cli/harness.rs"]
 #[allow(dead_code, reason = "shared with the other tests, which need more of it")]
 mod harness;
