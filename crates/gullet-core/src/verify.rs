@@ -138,14 +138,23 @@ pub struct RunVerdict {
     pub lost: Vec<PartLoss>,
     /// Damaged payload files that it stands on.
     pub payload: Vec<String>,
-    /// What else is wrong with it.
+    /// What else is wrong with it, or around it: the record before it, the store's own documents.
     pub problems: Vec<String>,
+    /// Whether one of those is that payload of its own cannot be read.
+    #[serde(skip)]
+    is_unreadable: bool,
 }
 
 impl RunVerdict {
     /// Whether everything of the run can be got back, as far as it was looked.
     pub fn is_sound(&self) -> bool {
-        self.lost.is_empty() && self.problems.is_empty() && self.payload.is_empty()
+        self.problems.is_empty() && self.is_whole()
+    }
+
+    /// Whether what it captured is there, whatever is wrong around it. That a record before it is away says nothing against it, and
+    /// may be over tomorrow.
+    fn is_whole(&self) -> bool {
+        self.lost.is_empty() && self.payload.is_empty() && !self.is_unreadable
     }
 }
 
@@ -454,6 +463,7 @@ fn verdict(
         lost: Vec::new(),
         payload: Vec::new(),
         problems: Vec::new(),
+        is_unreadable: false,
     };
     if let Some(previous) = record.previous.as_deref().filter(|previous| !names.contains(previous)) {
         verdict.problems.push(format!("the record before it is missing or unreadable: {previous}"));
@@ -520,6 +530,7 @@ impl Walked {
             verdict.locked = true;
             return;
         }
+        verdict.is_unreadable |= !failed.is_empty();
         verdict.problems.extend(failed.iter().map(|(name, error)| format!("{name}: {}", chain(error))));
         let named = NamedFrames::of(&holdings);
         for capture in captures() {
@@ -596,8 +607,8 @@ pub fn remark(
     state: Option<&State>,
 ) -> Result<(), StoreError> {
     let pairs = runs.iter().zip(&report.runs).filter(|(logged, _)| logged.in_store);
-    for (logged, verdict) in pairs.filter(|(_, verdict)| !verdict.thinned && (verdict.read || !verdict.is_sound())) {
-        let (what, outcome, text) = if verdict.is_sound() {
+    for (logged, verdict) in pairs.filter(|(_, verdict)| !verdict.thinned && (verdict.read || !verdict.is_whole())) {
+        let (what, outcome, text) = if verdict.is_whole() {
             let text = if verdict.locked {
                 "every stored byte was read back and is intact; it was not opened, for no key was at hand"
             } else {

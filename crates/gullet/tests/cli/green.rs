@@ -163,7 +163,7 @@ fn status_answers_in_time_when_the_store_does_not() {
 }
 
 /// A second machine: another state folder on the same store, with the same application, whose files lie in `docs-b`.
-fn second_machine(place: &Place) {
+pub fn second_machine(place: &Place) {
     let text = fs::read_to_string(place.path("gullet.toml")).unwrap();
     place.file("b.toml", text.replace("/state\"", "/state-b\"").replace("/docs\"", "/docs-b\""));
 }

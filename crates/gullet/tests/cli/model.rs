@@ -1,4 +1,5 @@
-//! Runs, thinnings, sweeps, crashes and restores in random order, against a model that is a map of files for each run.
+//! Runs, thinnings, sweeps, crashes and restores in random order, against a model that is a map of files for each run; then the
+//! same by two machines that share a store, by clocks that jump, with a store that goes and documents that are removed.
 
 use std::collections::BTreeMap;
 use std::fs;
@@ -7,7 +8,7 @@ use std::time::Duration;
 
 use serde_json::Value;
 
-use crate::harness::Place;
+use crate::harness::{Called, Place};
 
 const FILES: &str = "[[app.app.part]]\nname = \"docs\"\nfiles = [\"@/docs\"]\nempty = \"ok\"\n";
 const STEPS: u32 = 140;
@@ -138,13 +139,16 @@ impl Model {
     }
 }
 
+/// Other seeds are for `scripts/prove.sh`.
+fn seed() -> u64 {
+    std::env::var("MODEL_SEED").map_or(0x05EE_D0F5_EA00, |seed| seed.parse().expect("a whole number"))
+}
+
 #[test]
 fn nothing_that_is_needed_is_ever_lost() {
     let place = Place::with_parts(FILES);
     fs::create_dir(place.path("docs")).unwrap();
-    // Other seeds are for scripts/prove.sh.
-    let seed = std::env::var("MODEL_SEED").map_or(0x05EE_D0F5_EA00, |seed| seed.parse().expect("a whole number"));
-    let mut model = Model { place, dice: Dice(seed), source: Files::new(), runs: Vec::new(), log: Vec::new() };
+    let mut model = Model { place, dice: Dice(seed()), source: Files::new(), runs: Vec::new(), log: Vec::new() };
     model.run();
     for step in 0..STEPS {
         let what = model.dice.roll(10);
@@ -170,5 +174,195 @@ fn nothing_that_is_needed_is_ever_lost() {
     model.place.gullet(&["verify", "--afresh"]).exits(0);
     for _ in 0..5 {
         model.check();
+    }
+}
+
+/// One of the machines that share a store.
+struct Machine {
+    definition: &'static str,
+    docs: &'static str,
+    id: String,
+    source: Files,
+    /// As those of [`Model`].
+    runs: Vec<(String, Files)>,
+}
+
+struct World {
+    place: Place,
+    dice: Dice,
+    machines: [Machine; 2],
+    log: Vec<String>,
+    /// How often each thing was done to which nothing may fall.
+    met: BTreeMap<&'static str, u32>,
+}
+
+/// Clocks that a call may go by; most go by the right one.
+const CLOCKS: [&str; 8] = ["", "", "", "", "-40d", "-1h", "+1h", "+400d"];
+
+impl World {
+    fn story(&self) -> String {
+        self.log.join("\n")
+    }
+
+    fn call(&self, machine: usize, clock: &str, arguments: &[&str]) -> Called {
+        let definition = self.machines[machine].definition;
+        let arguments = [&["--definition", definition], arguments].concat();
+        if clock.is_empty() { self.place.gullet(&arguments) } else { self.place.gullet_at(clock, &arguments) }
+    }
+
+    fn own_runs(&self, machine: usize) -> Vec<Value> {
+        let all = self.call(machine, "", &["runs", "--json"]).exits(0).json();
+        let id = &self.machines[machine].id;
+        all.as_array().unwrap().iter().filter(|run| id.is_empty() || run["machine"] == **id).cloned().collect()
+    }
+
+    fn change(&mut self, machine: usize) {
+        let name = format!("f{}", self.dice.roll(6));
+        let length = [10, 4000, 700_000][self.dice.roll(3) as usize];
+        let bytes = self.dice.bytes(length);
+        self.place.file(&format!("{}/{name}", self.machines[machine].docs), &bytes);
+        self.machines[machine].source.insert(name, bytes);
+    }
+
+    fn run(&mut self, machine: usize, clock: &str) {
+        let call = self.call(machine, clock, &["run", "app"]);
+        assert!([0, 6].contains(&call.code), "{}{}\n{}", call.out, call.err, self.story());
+        let runs = self.own_runs(machine);
+        let last = runs.last().unwrap();
+        let name = last["run"].as_str().unwrap().to_owned();
+        let known = self.machines[machine].runs.iter().any(|(run, _)| *run == name);
+        assert!(!known, "the run that was just made is not the last one: {name}\n{}", self.story());
+        let this = &mut self.machines[machine];
+        this.id = last["machine"].as_str().unwrap().to_owned();
+        this.runs.push((name, this.source.clone()));
+    }
+
+    /// A run while the store is away, which is refused; the record of that comes into the store with the next run.
+    fn refused(&mut self, machine: usize, clock: &str) {
+        fs::rename(self.place.path("depot"), self.place.path("away")).unwrap();
+        let call = self.call(machine, clock, &["run", "app"]);
+        assert_eq!(call.code, 4, "{}{}\n{}", call.out, call.err, self.story());
+        assert!(!self.place.path("depot").exists(), "no store is made in its place");
+        fs::rename(self.place.path("away"), self.place.path("depot")).unwrap();
+    }
+
+    /// A record or a remark is removed, which the machine misses that wrote it, and comes back.
+    fn removed(&mut self, machine: usize) {
+        let id = self.machines[machine].id.clone();
+        let mut documents = self.place.files_below(&format!("depot/records/app/{id}"));
+        documents.extend(self.place.files_below(&format!("depot/remarks/app/{id}")));
+        let document = documents.swap_remove(self.dice.roll(documents.len() as u64) as usize);
+        fs::rename(&document, self.place.path("taken")).unwrap();
+        let name = document.file_name().unwrap().to_string_lossy().into_owned();
+        // A remark about a run of this machine may be one that the other made: each misses what it wrote.
+        let missed = |machine: usize| {
+            let call = self.call(machine, "", &["verify"]);
+            let does_status = self.call(machine, "", &["status"]).code != 0;
+            assert!(call.code == 0 || does_status, "status misses nothing: {}{}\n{}", call.out, call.err, self.story());
+            call.code == 1
+        };
+        let missed = [missed(0), missed(1)];
+        assert!(missed[0] || missed[1], "{name} is not missed\n{}", self.story());
+        fs::rename(self.place.path("taken"), &document).unwrap();
+    }
+
+    fn thin(&mut self, machine: usize, clock: &str) {
+        let runs = self.own_runs(machine);
+        let clean = |run: &&Value| run["outcome"] == "complete" && run["thinned"] == false;
+        let newest = runs.iter().rev().find(clean).map(|run| run["run"].as_str().unwrap().to_owned());
+        let count = self.machines[machine].runs.len() as u64;
+        if count < 2 {
+            return;
+        }
+        let at = self.dice.roll(count - 1) as usize;
+        let run = self.machines[machine].runs[at].0.clone();
+        let stays = newest.as_ref() == Some(&run);
+        let call = self.call(machine, clock, &["thin", "--run", &run, "--because", "the model says so", "--yes"]);
+        assert_eq!(call.code, if stays { 4 } else { 0 }, "{run}: {}{}\n{}", call.out, call.err, self.story());
+        if !stays {
+            self.machines[machine].runs.remove(at);
+        }
+    }
+
+    fn check(&mut self, machine: usize) {
+        let count = self.machines[machine].runs.len() as u64;
+        let at = self.dice.roll(count) as usize;
+        let newest = &self.machines[machine].runs[count as usize - 1];
+        for (asked, files) in [&self.machines[machine].runs[at], &("app@latest".to_owned(), newest.1.clone())] {
+            let _ = fs::remove_dir_all(self.place.path("out"));
+            let call = self.call(machine, "", &["restore", asked, "--into", "out"]);
+            assert_eq!(call.code, 0, "{asked}: {}{}\n{}", call.out, call.err, self.story());
+            let found: Files = { self.place.files_below("out/files").into_iter() }
+                .map(|path| (path.file_name().unwrap().to_str().unwrap().to_owned(), fs::read(&path).unwrap()))
+                .collect();
+            let runs = || {
+                self.own_runs(machine)
+                    .iter()
+                    .map(|run| format!("{} {} {} {}\n", run["run"], run["outcome"], run["thinned"], run["started"]))
+                    .collect::<String>()
+            };
+            assert!(found == *files, "{asked}, {}, has other contents\n{}\n{}", newest.0, runs(), self.story());
+        }
+    }
+
+    fn step(&mut self) {
+        let machine = self.dice.roll(2) as usize;
+        let clock = CLOCKS[self.dice.roll(CLOCKS.len() as u64) as usize];
+        let what = ["run", "run", "run", "refused", "removed", "thin", "sweep", "verify", "check"];
+        let what = what[self.dice.roll(what.len() as u64) as usize];
+        self.log.push(format!("machine {machine}, clock {clock}: {what}"));
+        *self.met.entry(what).or_default() += 1;
+        *self.met.entry("clocks").or_default() += u32::from(!clock.is_empty());
+        match what {
+            "run" => {
+                self.change(machine);
+                self.run(machine, clock);
+            }
+            "refused" => self.refused(machine, clock),
+            "removed" => self.removed(machine),
+            "thin" => self.thin(machine, clock),
+            "sweep" => {
+                self.call(machine, clock, &["store", "sweep", "depot", "--yes"]).exits(0);
+            }
+            "verify" => {
+                let call = self.call(machine, clock, &["verify"]);
+                assert_eq!(call.code, 0, "{}{}\n{}", call.out, call.err, self.story());
+            }
+            _ => self.check(machine),
+        }
+    }
+}
+
+#[test]
+fn nothing_is_lost_or_hidden_where_clocks_jump_and_machines_share_a_store() {
+    let place = Place::with_parts(FILES);
+    crate::green::second_machine(&place);
+    let machine =
+        |definition, docs| Machine { definition, docs, id: String::new(), source: Files::new(), runs: Vec::new() };
+    let machines = [machine("gullet.toml", "docs"), machine("b.toml", "docs-b")];
+    let mut world = World { place, dice: Dice(seed()), machines, log: Vec::new(), met: BTreeMap::new() };
+    for machine in 0..2 {
+        let docs = world.place.path(world.machines[machine].docs);
+        let _ = fs::remove_dir_all(&docs);
+        world.change(machine);
+        assert_eq!(world.call(machine, "", &["run", "app"]).code, 0);
+        // The first record tells which machine it is.
+        let runs = world.own_runs(machine);
+        let other = world.machines[0].id.clone();
+        let own = runs.iter().rev().find(|run| run["machine"] != *other).unwrap();
+        world.machines[machine].id = own["machine"].as_str().unwrap().to_owned();
+        let files = world.machines[machine].source.clone();
+        world.machines[machine].runs.push((own["run"].as_str().unwrap().to_owned(), files));
+    }
+    for _ in 0..STEPS / 2 {
+        world.step();
+    }
+    for what in ["run", "refused", "removed", "thin", "sweep", "verify", "check", "clocks"] {
+        assert!(world.met.get(what).is_some_and(|count| *count >= 2), "{what} came too seldom: {:?}", world.met);
+    }
+    for machine in 0..2 {
+        let call = world.call(machine, "", &["verify", "--afresh"]);
+        assert_eq!(call.code, 0, "{}{}\n{}", call.out, call.err, world.story());
+        world.check(machine);
     }
 }
