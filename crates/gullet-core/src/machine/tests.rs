@@ -95,7 +95,8 @@ fn whole_is_whole(shape: &Shape, trace: &Trace) {
     let first_leave = trace.tasks.iter().position(|(task, _)| matches!(task, Task::Leave(_)));
     for (step, shape) in shape.steps.iter().enumerate() {
         if shape.proves {
-            assert!(at(Task::Prove(step)) < first_capture, "{:?}", trace.tasks);
+            let proven = at(Task::Prove(step)).expect("proven");
+            assert!(first_capture.is_none_or(|first| proven < first), "{:?}", trace.tasks);
             let again = at(Task::ProveAgain(step)).expect("proven again");
             assert!(Some(again) > last_capture && Some(again) < first_leave, "{:?}", trace.tasks);
         } else {

@@ -39,6 +39,8 @@ struct Model {
     /// What each run that is complete and not given up must give back, oldest first.
     runs: Vec<(String, Files)>,
     log: Vec<String>,
+    /// Calls that were killed before their end.
+    killed: u32,
 }
 
 impl Model {
@@ -75,7 +77,7 @@ impl Model {
         let mut child = command.stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
         std::thread::sleep(Duration::from_millis(self.dice.roll(within)));
         let _ = child.kill();
-        child.wait().unwrap();
+        self.killed += u32::from(child.wait().unwrap().code().is_none());
     }
 
     fn killed_run(&mut self) {
@@ -148,7 +150,8 @@ fn seed() -> u64 {
 fn nothing_that_is_needed_is_ever_lost() {
     let place = Place::with_parts(FILES);
     fs::create_dir(place.path("docs")).unwrap();
-    let mut model = Model { place, dice: Dice(seed()), source: Files::new(), runs: Vec::new(), log: Vec::new() };
+    let mut model =
+        Model { place, dice: Dice(seed()), source: Files::new(), runs: Vec::new(), log: Vec::new(), killed: 0 };
     model.run();
     for step in 0..STEPS {
         let what = model.dice.roll(10);
@@ -171,6 +174,7 @@ fn nothing_that_is_needed_is_ever_lost() {
             model.place.gullet(&["verify"]).exits(0);
         }
     }
+    assert!(model.killed >= 5, "only {} calls were killed before their end", model.killed);
     model.place.gullet(&["verify", "--afresh"]).exits(0);
     for _ in 0..5 {
         model.check();

@@ -262,6 +262,9 @@ fn a_level_of_its_own_packs_a_part_harder() {
     let (light, hard) = (stored(parts), stored(&parts.replace("level = 1", "level = 19")));
     assert!(hard < light * 9 / 10, "{hard} of {light}");
     let place = Place::new();
-    place.define(&format!("[app.app]\nno_hold = \"a test\"\n{}", parts.replace("level = 1", "level = 40")));
-    place.gullet(&["plan", "app"]).exits(3).says("must lie between 1 and 19");
+    for beyond in ["0", "20", "-1"] {
+        let parts = parts.replace("level = 1", &format!("level = {beyond}"));
+        place.define(&format!("[app.app]\nno_hold = \"a test\"\n{parts}"));
+        place.gullet(&["plan", "app"]).exits(3).says("must lie between 1 and 19");
+    }
 }

@@ -112,6 +112,12 @@ fn a_sweep_that_is_killed_anywhere_loses_nothing() {
     };
     copy("depot", "depot.kept");
     copy("state", "state.kept");
+    let files = || -> Vec<String> {
+        let relative = |path: PathBuf| path.strip_prefix(place.path("depot")).unwrap().display().to_string();
+        place.files_below("depot").into_iter().map(relative).collect()
+    };
+    let before = files();
+    let mut in_the_middle = 0;
     for at in 0..25 {
         copy("depot.kept", "depot");
         copy("state.kept", "state");
@@ -119,13 +125,15 @@ fn a_sweep_that_is_killed_anywhere_loses_nothing() {
         let mut sweep = sweep.stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
         std::thread::sleep(Duration::from_millis(4 * at));
         let _ = sweep.kill();
-        sweep.wait().unwrap();
+        let was_killed = !sweep.wait().unwrap().success();
+        in_the_middle += u32::from(was_killed && files() != before);
         place.gullet(&["verify"]).exits(0);
         restores(&place, &second, &[("kept", &kept)]);
         place.gullet(&["store", "sweep", "depot", "--yes"]).exits(0);
         place.gullet(&["verify"]).exits(0);
         restores(&place, &second, &[("kept", &kept)]);
     }
+    assert!(in_the_middle >= 2, "only {in_the_middle} kills came in the middle of the work");
     assert!(stored(&place) < 5 << 20);
 }
 

@@ -14,6 +14,7 @@ mod place;
 
 use std::os::unix::process::ExitStatusExt;
 use std::process::Stdio;
+use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::{Duration, Instant};
 
 use harness::{Desk, Disk, Place, audit};
@@ -34,6 +35,9 @@ enum Kill {
 const KILLS: u64 = 100;
 /// Kills of one desk; a new one keeps the logbooks short.
 const A_DESK: usize = 20;
+
+/// Kills that came after the first event and before the commit.
+static IN_THE_MIDDLE: AtomicUsize = AtomicUsize::new(0);
 
 /// Where the desks are, in turn: what is staged differs.
 const DISKS: [Option<&str>; 3] = [Some("btrfs"), None, Some("xfs")];
@@ -63,6 +67,9 @@ fn kill_one(desk: &Desk, kill: Kill) {
     let killed = output.status.signal() == Some(9);
     let lines = String::from_utf8_lossy(&output.stdout).into_owned();
     let recorded = lines.contains("\"event\":\"recorded\"");
+    if matches!(kill, Kill::After(_)) && killed && !lines.is_empty() && !lines.contains("\"kind\":\"commit\"") {
+        IN_THE_MIDDLE.fetch_add(1, Ordering::Relaxed);
+    }
 
     // The desk serves again by itself, well before the limit of two minutes.
     let began = Instant::now();
@@ -136,4 +143,6 @@ fn killed_at_every_event_and_at_random_moments() {
         scope.spawn(|| kill_all(halves.0));
         scope.spawn(|| kill_all(halves.1));
     });
+    let landed = IN_THE_MIDDLE.load(Ordering::Relaxed);
+    assert!(landed as u64 * 10 >= random, "of {random} random kills only {landed} came in the middle of a run");
 }
