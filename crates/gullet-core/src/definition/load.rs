@@ -132,7 +132,8 @@ fn matching(from: &Path, pattern: &str) -> Result<Vec<PathBuf>, String> {
     Ok(found)
 }
 
-/// Adds an included file's stores, applications and groups. Places keep the first, so the later one is named by its file.
+/// Adds an included file's stores, applications and groups. Places keep the first, so the later one is named by its file. What
+/// belongs to the machine, the state folder and stores, may stand in several files if all say the same.
 fn join(into: &mut Definition, mut from: Definition, file: &Path, flaws: &mut Vec<Flaw>) {
     let mut twice = |what: &str, name: &str| {
         let source = Source { path: file.to_path_buf(), text: fs::read_to_string(file).unwrap_or_default() };
@@ -151,15 +152,26 @@ fn join(into: &mut Definition, mut from: Definition, file: &Path, flaws: &mut Ve
             }
         }
     }
+    from.store.retain(|name, spec| into.store.get(name) != Some(spec));
     take(&mut into.store, std::mem::take(&mut from.store), |name| twice("store", name));
     take(&mut into.app, std::mem::take(&mut from.app), |name| twice("app", name));
     take(&mut into.group, std::mem::take(&mut from.group), |name| twice("group", name));
     // Whatever is added to a definition must be joined, or refused here: the pattern names every key.
     let Definition { include, state, store: _, app: _, group: _, status } = from;
-    if state.is_some() || !include.is_empty() || status.is_some() {
+    let mut flaw = |at: &str, message: String| {
         let source = Source { path: file.to_path_buf(), text: fs::read_to_string(file).unwrap_or_default() };
-        let message = "an included file holds stores, applications and groups only, no `state`, `status` and `include`"
-            .to_owned();
-        flaws.push(Flaw::at(&source, 0..0, message, None));
+        let at = source.text.find(at).map_or(0..0, |found| found..found + at.len());
+        flaws.push(Flaw::at(&source, at, message, None));
+    };
+    match (&into.state, state) {
+        (Some(known), Some(other)) if *known != other => {
+            flaw("state", format!("`state` is `{}` in another file already", known.display()));
+        }
+        (None, Some(state)) => into.state = Some(state),
+        _ => {}
+    }
+    if !include.is_empty() || status.is_some() {
+        let message = "an included file holds stores, applications and groups, no `status` and `include`".to_owned();
+        flaw(if include.is_empty() { "[status" } else { "include" }, message);
     }
 }

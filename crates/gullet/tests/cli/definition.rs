@@ -255,7 +255,7 @@ fn includes_are_joined_and_their_flaws_are_in_their_files() {
         .says("`app.desk` is defined in another file already")
         .says("apps/ledger.toml:1:2");
     place.file("apps/ledger.toml", "state = \"/x\"\n");
-    place.gullet(&["plan", "desk"]).exits(3).says("stores, applications and groups only");
+    place.gullet(&["plan", "desk"]).exits(3).says("in another file already");
     place.file("gullet.toml", main.replace("apps/*.toml", "none/*.toml"));
     place.gullet(&["plan", "desk"]).exits(3).says("none");
 }

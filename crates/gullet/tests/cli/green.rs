@@ -326,6 +326,23 @@ fn an_included_file_may_hold_groups() {
 }
 
 #[test]
+fn two_files_of_new_can_be_included_together() {
+    let place = Place::new();
+    for app in ["desk", "ledger"] {
+        place.gullet(&["new", app]).exits(0);
+    }
+    place.file("gullet.toml", "include = [\"*.toml\"]\n");
+    let hint = place.gullet(&["plan", "--definition", "gullet.toml", "nobody"]);
+    assert!(!hint.err.contains("another file"), "{}", hint.err);
+    hint.says("nobody");
+    let text = fs::read_to_string(place.path("ledger.toml")).unwrap();
+    fs::write(place.path("ledger.toml"), text.replace("\"/srv/depot\"", "\"/srv/other\"")).unwrap();
+    place.gullet(&["plan", "desk"]).exits(3).says("`store.depot` is defined in another file already");
+    fs::write(place.path("ledger.toml"), text.replace("\"/var/lib/gullet\"", "\"/var/lib/other\"")).unwrap();
+    place.gullet(&["plan", "desk"]).exits(3).says("`state` is `/var/lib/gullet` in another file already");
+}
+
+#[test]
 fn a_moment_names_the_newest_run_at_or_before_it() {
     let place = place();
     place.gullet_at("-3d", &["run", "app"]).exits(0);
