@@ -17,6 +17,8 @@ PATH="$PATH:/usr/sbin:/sbin"
 for pair in "${needed[@]}"; do
   command -v "${pair%%:*}" >/dev/null 2>&1 || missing+=("${pair##*:}")
 done
+# A library, which stands in for a directory of accounts.
+compgen -G "/usr/lib/*/libnss_wrapper.so" >/dev/null || missing+=("libnss-wrapper")
 if [ ${#missing[@]} -gt 0 ]; then
   echo "missing: ${missing[*]}"
   if [ "$(id -u)" = 0 ] && command -v apt-get >/dev/null; then

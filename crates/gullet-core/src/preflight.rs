@@ -14,7 +14,7 @@ use serde::Serialize;
 
 use crate::definition::{App, CommandSpec, OneOrMany, PartKind, Probe, Secure, When};
 use crate::hold::{InitialState, Note, NoteStatus, initial_state, notes_folder};
-use crate::hook::{Call, Limits, Runner};
+use crate::hook::{Account, Call, Limits, Runner};
 use crate::logbook::{Logbook, Logged};
 use crate::part::{Survey, chain, check_service, foresee, survey};
 use crate::permissions::changeable_by_others;
@@ -194,12 +194,17 @@ pub fn known_beforehand(plan: &Plan, store: Option<&Store>, last: Option<&Logged
 fn check_programs(plan: &Plan, checks: &mut Checks) {
     let mut programs = BTreeSet::new();
     let mut folders = BTreeSet::new();
+    let mut accounts = BTreeSet::new();
     for command in plan.commands() {
+        accounts.extend(wrong_account(command));
         programs.extend(program_of(command).map(str::to_owned));
         folders.extend(command.dir.clone());
     }
     programs.extend(plan.parts.iter().filter_map(|part| part.spec.command.first().cloned()));
-    let mut wrong = 0;
+    let mut wrong = accounts.len();
+    for found in accounts {
+        checks.fail("hook", found, None);
+    }
     for program in &programs {
         if let Err((found, advice)) = executable(program) {
             wrong += 1;
@@ -549,9 +554,19 @@ fn program_of(command: &CommandSpec) -> Option<&str> {
     words.map_or_else(|| command.script.as_ref().map(|_| "/bin/sh"), |words| words.first().map(String::as_str))
 }
 
-/// What is wrong with the program of a command, where it cannot be found or executed.
+/// What is wrong with the program of a command, where it cannot be found or executed, or with the account that it runs as.
 pub(crate) fn missing_program(command: &CommandSpec) -> Option<String> {
-    executable(program_of(command)?).err().map(|(found, _)| found)
+    let program = || executable(program_of(command)?).err().map(|(found, _)| found);
+    wrong_account(command).or_else(program)
+}
+
+/// Why a command cannot run as the account that it asks for.
+fn wrong_account(command: &CommandSpec) -> Option<String> {
+    let account = Account::find(command.run_as.as_ref()?).and_then(|account| match command.through {
+        Some(_) => Ok(()),
+        None => account.prefix().map(drop),
+    });
+    account.err().map(|error| crate::part::chain(&error))
 }
 
 /// Whether a program can be found and executed, as a hook would find it.

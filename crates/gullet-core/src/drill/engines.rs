@@ -17,7 +17,7 @@ use rustix::process::{Pid, PidfdFlags, Signal, kill_process, pidfd_open};
 use crate::definition::{Mariadb, Postgres};
 use crate::engine::{EngineError, Login, Waiting, mariadb, postgres, program};
 use crate::event::Facts;
-use crate::hook::{Account, Patience, passwd};
+use crate::hook::{Account, Patience};
 use crate::part::{
     OWN_OF_MARIADB, count_mariadb, count_postgres, facts_of_rows, kept_elsewhere, leading_out, postgres_programs,
 };
@@ -83,8 +83,7 @@ impl Stage<'_> {
             return None;
         }
         let owner = of.and_then(|folder| fs::metadata(folder).ok()).map(|meta| (meta.uid(), meta.gid()));
-        let passwd = passwd();
-        let named = || names.iter().find_map(|name| Account::find(name, &passwd)).map(|a| (a.uid, a.gid));
+        let named = || names.iter().find_map(|name| Account::find(name).ok()).map(|a| (a.uid, a.gid));
         // Servers refuse to run as root.
         owner.filter(|(uid, _)| *uid != 0).or_else(named)
     }

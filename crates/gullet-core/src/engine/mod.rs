@@ -13,7 +13,7 @@ use std::time::Duration;
 
 use crate::definition::{EnvValue, LoginSpec};
 use crate::hook::secret::{SecretError, resolve};
-use crate::hook::{Account, Patience, passwd};
+use crate::hook::{Account, Patience};
 use crate::world::{Clock, World};
 
 /// How long a connection may take to be made.
@@ -72,13 +72,9 @@ fn password(value: Option<&EnvValue>, environment: &BTreeMap<String, String>) ->
 /// The account that a server is called as: the one that is named; else, over a socket and as root, the one of the user's
 /// name, because that is whom servers let in by their usual settings.
 fn account(named: Option<&str>, user: &str, by_socket: bool) -> Result<Option<Account>, EngineError> {
-    let passwd = passwd();
     match named {
-        Some(name) => match Account::find(name, &passwd) {
-            Some(account) => Ok(Some(account)),
-            None => Err(EngineError::Said(format!("there is no account `{name}`"))),
-        },
-        None if by_socket && rustix::process::geteuid().is_root() => Ok(Account::find(user, &passwd)),
+        Some(name) => Account::find(name).map(Some).map_err(|error| EngineError::Said(crate::part::chain(&error))),
+        None if by_socket && rustix::process::geteuid().is_root() => Ok(Account::find(user).ok()),
         None => Ok(None),
     }
 }

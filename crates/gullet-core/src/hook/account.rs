@@ -4,7 +4,9 @@ use std::fs;
 use std::os::unix::fs::{MetadataExt, PermissionsExt, chown};
 use std::path::{Path, PathBuf};
 
-/// An account of the password file.
+use nix::unistd::User;
+
+/// An account of this machine: of the password file, or of a directory that the system asks (nsswitch.conf(5)).
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(crate) struct Account {
     pub(crate) name: String,
@@ -20,6 +22,15 @@ pub enum AccountError {
     /// There is no such account.
     #[error("there is no account `{0}`")]
     None(String),
+    /// It cannot be told whether there is.
+    #[error("the account `{name}` cannot be looked up")]
+    Unknown {
+        /// Its name.
+        name: String,
+        /// What the system said.
+        #[source]
+        source: std::io::Error,
+    },
     /// Only root may become another account.
     #[error("running as `{0}` needs root; or say `through = [\"sudo\", \"-n\", \"-u\", \"{0}\"]`")]
     NeedsRoot(String),
@@ -37,16 +48,16 @@ pub enum AccountError {
 }
 
 impl Account {
-    /// Finds an account by its name in the text of a password file.
-    pub(crate) fn find(name: &str, passwd: &str) -> Option<Self> {
-        let mut lines = passwd.lines().map(|line| line.split(':').collect::<Vec<_>>());
-        let fields = lines.find(|fields| fields.first() == Some(&name) && fields.len() >= 6)?;
-        Some(Self {
-            name: name.to_owned(),
-            uid: fields[2].parse().ok()?,
-            gid: fields[3].parse().ok()?,
-            home: fields[5].to_owned(),
-        })
+    /// Finds an account by its name.
+    ///
+    /// # Errors
+    /// When there is none, or whoever keeps accounts does not answer.
+    pub(crate) fn find(name: &str) -> Result<Self, AccountError> {
+        let found = User::from_name(name)
+            .map_err(|errno| AccountError::Unknown { name: name.to_owned(), source: errno.into() })?;
+        let found = found.ok_or_else(|| AccountError::None(name.to_owned()))?;
+        let home = found.dir.to_string_lossy().into_owned();
+        Ok(Self { name: name.to_owned(), uid: found.uid.as_raw(), gid: found.gid.as_raw(), home })
     }
 
     /// The words in front of a command that make it run as this account, with all groups of the account. `setpriv` comes
@@ -86,22 +97,16 @@ impl Account {
     }
 }
 
-/// The password file.
-pub(crate) fn passwd() -> String {
-    fs::read_to_string("/etc/passwd").unwrap_or_default()
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
 
     #[test]
     fn accounts_are_found_by_name() {
-        let passwd = "root:x:0:0:root:/root:/bin/sh\nbroken:x\nskerry:x:1201:1202:Skerry Line:/srv/skerry:/bin/false\n";
-        let account = Account::find("skerry", passwd).unwrap();
-        assert_eq!((account.uid, account.gid, account.home.as_str()), (1201, 1202, "/srv/skerry"));
-        for missing in ["sker", "broken", ""] {
-            assert_eq!(Account::find(missing, passwd), None, "{missing}");
+        let account = Account::find("root").unwrap();
+        assert_eq!((account.uid, account.gid, account.home.as_str()), (0, 0, "/root"));
+        for missing in ["no-such-account", "", "ro"] {
+            assert!(matches!(Account::find(missing), Err(AccountError::None(_))), "{missing}");
         }
     }
 }

@@ -19,8 +19,8 @@ mod request;
 mod runner;
 pub mod secret;
 
+pub(crate) use account::Account;
 pub use account::AccountError;
-pub(crate) use account::{Account, passwd};
 pub use family::Process;
 pub(crate) use family::{MARK, end_all, marked};
 pub use notes::{Notes, NotesError};

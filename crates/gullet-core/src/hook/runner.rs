@@ -7,7 +7,7 @@ use std::path::PathBuf;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
 
-use super::account::{Account, AccountError, passwd};
+use super::account::{Account, AccountError};
 use super::family::{MARK, Process};
 use super::notes::Notes;
 use super::placeholders::{NoValue, fill};
@@ -182,10 +182,7 @@ impl Runner<'_> {
         let shell = || vec!["/bin/sh".to_owned(), "-eu".to_owned()];
         let account = match &spec.run_as {
             None => None,
-            Some(name) => {
-                let found = Account::find(name, &passwd());
-                Some(found.ok_or_else(|| AccountError::None(name.clone()))?)
-            }
+            Some(name) => Some(Account::find(name)?),
         };
         let prefix = match (&spec.through, &account) {
             (Some(through), _) => through.clone(),

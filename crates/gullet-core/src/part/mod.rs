@@ -50,7 +50,7 @@ pub(crate) use entry::{bare as entry_of, flags as flags_of, xattrs as xattrs_of}
 pub(crate) use import::Importer;
 pub(crate) use mariadb::{OWN as OWN_OF_MARIADB, count as count_mariadb, kept_elsewhere};
 pub use marks::Grounds;
-pub(crate) use owners::owners_here;
+pub(crate) use owners::{group_here, user_here};
 pub(crate) use postgres::{count as count_postgres, places as postgres_programs};
 pub(crate) use remaining::{Why, remaining};
 #[cfg(test)]

@@ -1,10 +1,11 @@
 //! Who owns what is captured, by number and name: numbers mean somebody else on another machine.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeSet;
 use std::fs;
 use std::os::unix::fs::MetadataExt;
 
-use crate::hook::passwd;
+use nix::unistd::{Gid, Group, Uid, User};
+
 use crate::record::Owner;
 
 /// Owners kept of a part, at most, of each kind.
@@ -36,31 +37,19 @@ impl Owners {
 
     /// With their names here.
     pub(super) fn named(self) -> (Vec<Owner>, Vec<Owner>) {
-        let named = |ids: BTreeSet<u32>, names: BTreeMap<u32, String>| {
-            ids.into_iter().map(|id| Owner { id, name: names.get(&id).cloned() }).collect()
-        };
-        (named(self.users, names(&passwd())), named(self.groups, names(&group())))
+        let user = |id: u32| User::from_uid(Uid::from_raw(id)).ok().flatten().map(|user| user.name);
+        let group = |id: u32| Group::from_gid(Gid::from_raw(id)).ok().flatten().map(|group| group.name);
+        let users = self.users.into_iter().map(|id| Owner { id, name: user(id) }).collect();
+        (users, self.groups.into_iter().map(|id| Owner { id, name: group(id) }).collect())
     }
 }
 
-/// The file of groups.
-fn group() -> String {
-    fs::read_to_string("/etc/group").unwrap_or_default()
+/// The number of a user of this machine.
+pub(crate) fn user_here(name: &str) -> Option<u32> {
+    User::from_name(name).ok().flatten().map(|user| user.uid.as_raw())
 }
 
-/// The names in a password file or a file of groups, whose lines are name, something, number, and more.
-fn names(text: &str) -> BTreeMap<u32, String> {
-    let line = |line: &str| {
-        let mut fields = line.split(':');
-        let (name, id) = (fields.next()?, fields.nth(1)?);
-        Some((id.parse().ok()?, name.to_owned()))
-    };
-    // The first line of a number names it.
-    text.lines().rev().filter_map(line).collect()
-}
-
-/// The users and the groups of this machine, by name.
-pub(crate) fn owners_here() -> (BTreeMap<String, u32>, BTreeMap<String, u32>) {
-    let by_name = |text: String| names(&text).into_iter().map(|(id, name)| (name, id)).collect();
-    (by_name(passwd()), by_name(group()))
+/// The number of a group of this machine.
+pub(crate) fn group_here(name: &str) -> Option<u32> {
+    Group::from_name(name).ok().flatten().map(|group| group.gid.as_raw())
 }

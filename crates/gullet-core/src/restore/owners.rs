@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use gullet_store::listing::Entry;
 use serde::{Deserialize, Serialize};
 
-use crate::part::owners_here;
+use crate::part::{group_here, user_here};
 use crate::record::{Capture, Owner};
 
 /// An owner that cannot be mapped.
@@ -32,6 +32,9 @@ pub struct OwnerMap {
     groups: BTreeMap<u32, u32>,
 }
 
+/// Gives the number of a name here.
+type Here = fn(&str) -> Option<u32>;
+
 /// The owners that a record names, of all parts.
 fn recorded(captures: &[Capture]) -> (Vec<&Owner>, Vec<&Owner>) {
     let all = |of: fn(&Capture) -> &Vec<Owner>| {
@@ -50,14 +53,13 @@ impl OwnerMap {
     /// When it cannot be read, or a name is unknown.
     pub fn new(said: &[String], by_name: bool, captures: &[Capture]) -> Result<Self, OwnerError> {
         let (users, groups) = recorded(captures);
-        let (users_here, groups_here) = owners_here();
         let mut map = Self::default();
         if by_name {
-            let named = |owners: &[&Owner], here: &BTreeMap<String, u32>| {
-                let same = |owner: &&Owner| Some((owner.id, *here.get(owner.name.as_ref()?)?));
+            let named = |owners: &[&Owner], here: Here| {
+                let same = |owner: &&Owner| Some((owner.id, here(owner.name.as_ref()?)?));
                 owners.iter().filter_map(same).filter(|(old, new)| old != new).collect::<BTreeMap<_, _>>()
             };
-            map = Self { users: named(&users, &users_here), groups: named(&groups, &groups_here) };
+            map = Self { users: named(&users, user_here), groups: named(&groups, group_here) };
         }
         for text in said {
             let (pair, is_group) = text.strip_prefix("group:").map_or((text.as_str(), false), |pair| (pair, true));
@@ -65,12 +67,12 @@ impl OwnerMap {
                 .split_once('=')
                 .filter(|(old, new)| !old.is_empty() && !new.is_empty())
                 .ok_or_else(|| OwnerError::Form(text.clone()))?;
-            let (there, here, ids) =
-                if is_group { (&groups, &groups_here, &mut map.groups) } else { (&users, &users_here, &mut map.users) };
+            let (there, here, ids): (_, Here, _) =
+                if is_group { (&groups, group_here, &mut map.groups) } else { (&users, user_here, &mut map.users) };
             let nobody = |name: &str, place| OwnerError::Nobody { name: name.to_owned(), place };
             let of_there = || there.iter().find(|owner| owner.name.as_deref() == Some(old)).map(|owner| owner.id);
             let old = old.parse().ok().or_else(of_there).ok_or_else(|| nobody(old, "in the record"))?;
-            let new = new.parse().ok().or_else(|| here.get(new).copied()).ok_or_else(|| nobody(new, "here"))?;
+            let new = new.parse().ok().or_else(|| here(new)).ok_or_else(|| nobody(new, "here"))?;
             ids.insert(old, new);
         }
         Ok(map)
@@ -84,13 +86,12 @@ impl OwnerMap {
     /// Owners whose number is not of their name here, in words.
     pub(super) fn strangers(&self, captures: &[Capture]) -> Vec<String> {
         let (users, groups) = recorded(captures);
-        let (users_here, groups_here) = owners_here();
-        let told = |owners: &[&Owner], here: &BTreeMap<String, u32>, map: &BTreeMap<u32, u32>, what: &str| {
+        let told = |owners: &[&Owner], here: Here, map: &BTreeMap<u32, u32>, what: &str| {
             let stranger = |owner: &&Owner| {
                 let name = owner.name.as_ref()?;
                 let becomes = map.get(&owner.id).copied().unwrap_or(owner.id);
-                match here.get(name) {
-                    Some(id) if *id == becomes => None,
+                match here(name) {
+                    Some(id) if id == becomes => None,
                     Some(id) if map.contains_key(&owner.id) => {
                         Some(format!("what the {what} {name} owned is to be {becomes}'s, and {name} is {id} here"))
                     }
@@ -101,7 +102,7 @@ impl OwnerMap {
             };
             owners.iter().filter_map(stranger).collect::<Vec<_>>()
         };
-        [told(&users, &users_here, &self.users, "user"), told(&groups, &groups_here, &self.groups, "group")].concat()
+        [told(&users, user_here, &self.users, "user"), told(&groups, group_here, &self.groups, "group")].concat()
     }
 }
 

@@ -498,7 +498,7 @@ fn an_account_that_is_not_there_and_a_command_through_another() {
     let place = Place::with_parts(
         "[[app.app.part]]\nname = \"p\"\nexport = { run = [\"true\", \"{scratch}\"], as = \"no-such-account\" }\n",
     );
-    place.gullet(&["run", "app"]).exits(1).says("there is no account `no-such-account`");
+    place.gullet(&["run", "app"]).exits(4).says("there is no account `no-such-account`");
     let through = "export = { run = [\"sh\", \"-c\", \"echo $WRAPPED > $0/f\", \"{scratch}\"], through = [\"env\", \"WRAPPED=yes\"] }";
     let place = Place::with_parts(&format!("[[app.app.part]]\nname = \"p\"\n{through}\n"));
     place.gullet(&["run", "app"]).exits(0);

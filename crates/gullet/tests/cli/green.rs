@@ -326,6 +326,32 @@ fn an_included_file_may_hold_groups() {
 }
 
 #[test]
+fn accounts_are_those_that_the_system_knows_and_not_only_those_of_its_file() {
+    let place = place();
+    place.define(
+        "[app.app]\nno_hold = \"a test\"\n[[app.app.part]]\nname = \"docs\"\nfiles = [\"@/docs\"]\n\
+         [[app.app.part]]\nname = \"who\"\nexport = { script = \"id -u > $GULLET_SCRATCH/who\", as = \"of-the-directory\" }\n",
+    );
+    place.gullet(&["run", "app"]).exits(4).says("there is no account `of-the-directory`");
+    let chown = Command::new("chown").arg("65534:71235").arg(place.path("docs/a.txt")).status().unwrap();
+    assert!(chown.success());
+    // A library that answers as a directory would.
+    place.file("passwd", "root:x:0:0::/root:/bin/sh\nof-the-directory:x:65534:71235::/nowhere:/bin/false\n");
+    place.file("group", "root:x:0:\npilots:x:71235:\n");
+    let libraries = fs::read_dir("/usr/lib").unwrap().flatten().map(|entry| entry.path().join("libnss_wrapper.so"));
+    let library = libraries.into_iter().find(|path| path.exists()).expect("libnss-wrapper is installed");
+    let mut command = place.command(&["run", "app"]);
+    command.env("LD_PRELOAD", library).env("NSS_WRAPPER_PASSWD", place.path("passwd"));
+    command.env("NSS_WRAPPER_GROUP", place.path("group"));
+    crate::harness::called(command).exits(0);
+    assert_eq!(place.capture("docs")["users"][1]["name"], "of-the-directory");
+    let groups = place.capture("docs")["groups"].clone();
+    assert!(groups.as_array().unwrap().iter().any(|group| group["name"] == "pilots"), "{groups}");
+    place.gullet(&["restore", "app", "--part", "who", "--into", "out"]).exits(0);
+    assert_eq!(fs::read_to_string(place.path("out/exports/who/who")).unwrap(), "65534\n");
+}
+
+#[test]
 fn two_files_of_new_can_be_included_together() {
     let place = Place::new();
     for app in ["desk", "ledger"] {
