@@ -566,7 +566,7 @@ fn wrong_account(command: &CommandSpec) -> Option<String> {
         Some(_) => Ok(()),
         None => account.prefix().map(drop),
     });
-    account.err().map(|error| crate::part::chain(&error))
+    account.err().map(|error| chain(&error))
 }
 
 /// Whether a program can be found and executed, as a hook would find it.
