@@ -130,6 +130,8 @@ pub struct RunVerdict {
     pub app: String,
     /// Whether its captures were given up, so that only its record is left.
     pub thinned: bool,
+    /// How many parts it captured.
+    pub parts: u64,
     /// Whether all that it stands on has been read in full.
     pub read: bool,
     /// Whether it is encrypted and no key at hand opens it, so that its stored bytes were proven and nothing else.
@@ -458,6 +460,7 @@ fn verdict(
         run: record.run.to_string(),
         app: record.app.clone(),
         thinned: logged.is_thinned(),
+        parts: record.captures.iter().filter(|capture| capture.is_captured()).count() as u64,
         read: false,
         locked: logged.is_locked,
         lost: Vec::new(),

@@ -106,7 +106,7 @@ pub fn verify(ui: &mut Ui, global: &Global, args: &VerifyArgs) -> Result<Exit, C
                 ui.complain(format!("{} {}", styled(BAD, "damaged:"), harmless(&format!("{name}: {why}"))));
             }
             for verdict in &report.runs {
-                show(ui, verdict);
+                show(ui, verdict, depth);
             }
             let runs = count(report.runs.len() as u64, "run");
             let files = count(report.files, "payload file");
@@ -126,7 +126,8 @@ pub fn verify(ui: &mut Ui, global: &Global, args: &VerifyArgs) -> Result<Exit, C
                 let sealed = count(report.locked, "sealed file");
                 ui.say(format!("  {sealed}: the stored bytes are proven; what is in them only with `--identity FILE`"));
             }
-            let word = if report.is_sound() { styled(GOOD, "✓ sound") } else { styled(BAD, "✗ damaged") };
+            let word =
+                if report.is_sound() { proven_word(depth, report.locked > 0) } else { styled(BAD, "✗ damaged") };
             ui.say(format!("{word}: {proven}"));
         }
         if !report.is_sound() {
@@ -148,11 +149,24 @@ fn anchored(ui: &mut Ui, anchor: &verify::Anchor) {
     }
 }
 
-fn show(ui: &mut Ui, verdict: &RunVerdict) {
-    let word = match (verdict.is_sound(), verdict.thinned) {
-        (true, true) => "- given up, only its record is left".to_owned(),
-        (true, false) => styled(GOOD, "✓ sound"),
-        (false, _) => styled(BAD, "✗ damaged"),
+/// What was proven of what is whole.
+fn proven_word(depth: Depth, is_locked: bool) -> String {
+    styled(
+        GOOD,
+        match (depth, is_locked) {
+            (Depth::Quick, _) => "✓ all there",
+            (_, true) => "✓ intact, not opened",
+            (_, false) => "✓ sound",
+        },
+    )
+}
+
+fn show(ui: &mut Ui, verdict: &RunVerdict, depth: Depth) {
+    let word = match verdict {
+        verdict if !verdict.is_sound() => styled(BAD, "✗ damaged"),
+        verdict if verdict.thinned => "- given up, only its record is left".to_owned(),
+        verdict if verdict.parts == 0 && !verdict.locked => "- nothing was captured".to_owned(),
+        verdict => proven_word(depth, verdict.locked),
     };
     if !ui.is_quiet() || !verdict.is_sound() {
         ui.say(format!("  {:<10}  {:<16} {word}", verdict.run, verdict.app));

@@ -352,6 +352,19 @@ fn accounts_are_those_that_the_system_knows_and_not_only_those_of_its_file() {
 }
 
 #[test]
+fn a_verification_says_no_more_than_it_looked_at() {
+    let place = place();
+    place.gullet(&["run", "app"]).exits(0);
+    fs::rename(place.path("docs"), place.path("away")).unwrap();
+    place.gullet(&["run", "app"]).exits(1);
+    let full = place.gullet(&["verify"]).exits(0).out;
+    let lines: Vec<&str> = full.lines().collect();
+    assert!(lines[0].ends_with("✓ sound") && lines[1].ends_with("- nothing was captured"), "{full}");
+    let quick = place.gullet(&["verify", "--quick"]).exits(0).out;
+    assert!(quick.contains("✓ all there") && !quick.contains("sound"), "{quick}");
+}
+
+#[test]
 fn two_files_of_new_can_be_included_together() {
     let place = Place::new();
     for app in ["desk", "ledger"] {

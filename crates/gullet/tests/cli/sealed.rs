@@ -72,7 +72,7 @@ fn the_capturing_machine_shows_its_logbook_and_cannot_read_back() {
     place.gullet(&["runs"]).exits(0).says("✓ complete");
     place.gullet(&["restore", &run, "--into", "out"]).exits(4).says("is sealed").says(&public);
     place.gullet(&["show", &run, "--listing"]).exits(1).says("is sealed, and no identity");
-    place.gullet(&["verify"]).exits(0).says("✓ sound").says("only with `--identity FILE`");
+    place.gullet(&["verify"]).exits(0).says("✓ intact, not opened").says("only with `--identity FILE`");
     place.gullet(&["run", "app"]).exits(0);
     let record = place.record();
     assert_eq!(record["captures"][0]["counts"]["unchanged"], 2, "it compares with its last run");
