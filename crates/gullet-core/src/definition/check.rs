@@ -47,7 +47,7 @@ impl Checker<'_> {
         }
         if !fits(value.get_ref(), schema) {
             let message = format!("this is {}, where {} is expected", kind_of(value.get_ref()), expected(schema));
-            return self.flaw(range, message, None);
+            return self.flaw(range, message, form_of(schema));
         }
         match value.get_ref() {
             DeValue::Table(table) => self.table(table, range, schema, path),
@@ -88,7 +88,8 @@ impl Checker<'_> {
             wanted.retain(|form| form != "nothing");
             wanted.dedup();
             let message = format!("this is {}, where {} is expected", kind_of(value.get_ref()), wanted.join(" or "));
-            return self.flaw(value.span(), message, None);
+            let hint = forms.iter().find_map(|form| form_of(resolve(form)));
+            return self.flaw(value.span(), message, hint);
         }
         let before = self.flaws.len();
         let mut best: Option<Vec<Flaw>> = None;
@@ -193,6 +194,17 @@ fn is_later(schema: &Value) -> bool {
 
 fn title(schema: &Value) -> &str {
     schema.get("title").and_then(Value::as_str).unwrap_or("this table")
+}
+
+/// How a table is written, where one is expected: some of its keys, those first that it must have.
+fn form_of(schema: &Value) -> Option<String> {
+    let keys = schema.get("properties")?.as_object()?;
+    let must = schema.get("required").and_then(Value::as_array).into_iter().flatten().filter_map(Value::as_str);
+    let must: Vec<&str> = must.collect();
+    let may = keys.keys().map(String::as_str).filter(|key| !must.contains(key));
+    let named: Vec<String> = must.iter().copied().chain(may).take(6).map(|key| format!("`{key}`")).collect();
+    let more = if keys.len() > named.len() { ", …" } else { "" };
+    Some(format!("write {{ key = value, … }}; the keys are {}{more}", named.join(", ")))
 }
 
 /// The titles of all tables that have a key of this name.

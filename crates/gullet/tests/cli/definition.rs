@@ -272,3 +272,13 @@ fn the_demo_and_every_part_of_the_design_example_load() {
     let desk = crate::harness::Desk::open();
     desk.place.gullet(&["plan", "quaybook"]).exits(0).says("ledger-inner-isles");
 }
+
+#[test]
+fn where_a_table_is_expected_its_keys_are_said() {
+    let place = Place::new();
+    place.define(
+        "[app.app]\nno_hold = \"x\"\n[[app.app.part]]\nname = \"p\"\ncommand = [\"true\"]\nsteady = \"serial\"\n",
+    );
+    let plan = place.gullet(&["plan", "app"]).exits(3).says("this is a text, where `steady` (a table) is expected");
+    plan.says("write { key = value, … }; the keys are `fact`, `run`, ");
+}
