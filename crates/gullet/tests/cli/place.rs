@@ -544,7 +544,7 @@ fn an_undo_after_which_it_does_not_start_is_not_over_and_what_may_be_the_only_go
     let again = place.gullet(&["restore", "app", "--undo", "--yes"]);
     assert_ne!(again.code, 0, "{}", again.out);
     let held = place.gullet(&["release"]);
-    assert!(!held.out.contains(" h"), "no limit of a year is shown: {}", held.out);
+    assert!(!held.out.contains(" h "), "no limit of a year is shown: {}", held.out);
     fs::remove_file(place.path("broken")).unwrap();
     let began = Instant::now();
     while place.path("stopped").exists() {
