@@ -5,6 +5,12 @@ use jiff::tz::TimeZone;
 
 pub use gullet_core::words::{count, duration, size};
 
+/// How long an application was held; where leaving failed it was held for longer than could be measured.
+pub fn held_for(ms: u64, outcome: gullet_core::Outcome) -> String {
+    let more = if outcome == gullet_core::Outcome::NotReleased { "over " } else { "" };
+    format!("{more}{}", duration(ms))
+}
+
 /// A point in time in the local zone, with its offset.
 pub fn time(at: Timestamp) -> String {
     at.to_zoned_datetime(TimeZone::system()).strftime("%Y-%m-%d %H:%M:%S %:z").to_string()

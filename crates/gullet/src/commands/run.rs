@@ -19,7 +19,7 @@ use crate::exit::Exit;
 use crate::narrate::{Narration, Narrator};
 use crate::open;
 use crate::outside::{Outside, guard_commands};
-use crate::text::{count, duration, harmless, size};
+use crate::text::{count, duration, harmless, held_for, size};
 use crate::ui::{BAD, DIM, Ui, outcome, styled};
 
 /// Back up applications, one after the other, or as a group
@@ -321,7 +321,7 @@ pub fn summary(ui: &mut Ui, ended: &Ended) {
     if outside > 0 {
         words.push(format!("{} kept outside", count(outside as u64, "part")));
     }
-    words.extend(record.hold.held_ms.map(|held| format!("held {}", duration(held))));
+    words.extend(record.hold.held_ms.map(|held| format!("held {}", held_for(held, ended.outcome))));
     let took = record.ended.duration_since(record.started).as_millis();
     words.push(format!("took {}", duration(u64::try_from(took).unwrap_or(0))));
     ui.say(words.join("; "));

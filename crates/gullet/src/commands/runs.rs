@@ -10,7 +10,7 @@ use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::open::Reading;
 use crate::table::table;
-use crate::text::{ago, count, duration, harmless, size, time};
+use crate::text::{ago, count, harmless, held_for, size, time};
 use crate::ui::{Ui, outcome};
 
 /// The column of when a run was last proven.
@@ -154,7 +154,7 @@ pub fn runs(ui: &mut Ui, global: &Global, args: &RunsArgs) -> Result<Exit, Comma
             harmless(if view.host.is_empty() { view.machine } else { view.host }),
             time(view.started),
             outcome(view.outcome),
-            view.held_ms.map_or_else(|| "-".to_owned(), duration),
+            view.held_ms.map_or_else(|| "-".to_owned(), |held| held_for(held, view.outcome)),
             view.parts.to_string(),
             view.files.to_string(),
             size(view.bytes),

@@ -19,7 +19,7 @@ use crate::exit::Exit;
 use crate::narrate::capture_text;
 use crate::open::Reading;
 use crate::table::{pairs, table};
-use crate::text::{count, duration, harmless, size, time};
+use crate::text::{count, duration, harmless, held_for, size, time};
 use crate::ui::{BAD, BOLD, DIM, GOOD, Ui, WARN, outcome, styled};
 
 /// Show one run in detail
@@ -155,7 +155,7 @@ fn facts(logged: &Logged) -> Vec<(&'static str, String)> {
                 let proven = if hold.proven { "proven before and after" } else { "not proven" };
                 let away = hold.away_ms.map(|away| format!("; away for {}", duration(away))).unwrap_or_default();
                 let released = if hold.released { "; proven to serve again" } else { "; not proven to serve again" };
-                format!("{}{limit} in backup mode, {proven}{away}{released}", duration(held))
+                format!("{}{limit} in backup mode, {proven}{away}{released}", held_for(held, record.outcome))
             }
         },
     ));

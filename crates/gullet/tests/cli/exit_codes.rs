@@ -84,7 +84,7 @@ fn code_7_not_released_wins() {
     for how in ["refuse-resume", "ignore-resume"] {
         let desk = Desk::with(|definition| definition.replace("tries = 3", "tries = 2"));
         desk.misbehave(how);
-        desk.run().exits(7).says("not released").says("open the Desk panel and press Resume");
+        desk.run().exits(7).says("not released").says("held over ").says("open the Desk panel and press Resume");
         let record = desk.place.record();
         assert_eq!(record["outcome"], "not_released");
         assert_eq!(record["hold"]["released"], false);
