@@ -7,7 +7,7 @@ use serde::Serialize;
 use crate::hold::NoteStatus;
 use crate::logbook::{Logbook, Logged};
 use crate::outcome::Outcome;
-use crate::record::RemarkKind;
+use crate::record::{Remark, RemarkKind};
 use crate::restore::place::{Journal, Stage};
 
 /// How an application stands. Ordered; the number is the exit code.
@@ -196,12 +196,16 @@ fn outside_of(logged: &Logged) -> Vec<(String, String)> {
     captures.filter_map(|capture| Some((capture.part.clone(), capture.outside.as_ref()?.id.clone()))).collect()
 }
 
-/// What the last drill of any run found, where that is not that it restores.
-fn failed_drill(app: &str, book: &Logbook) -> Option<String> {
-    let of_app = book.own_runs(app).flat_map(|logged| &logged.remarks);
-    let last = of_app.filter(|remark| remark.what == RemarkKind::Drilled).max_by_key(|remark| remark.at)?;
-    let text = last.text.strip_prefix("drill failed: ").unwrap_or(&last.text);
-    (last.outcome != Outcome::Complete).then(|| text.to_owned())
+/// What the last drill of any run found, where that is not that it restores. Of one run the order of remarks is known; between runs
+/// only the clock tells, so that a drill which passed hides a failure of another run only where its time has come already.
+fn failed_drill(app: &str, book: &Logbook, now: Timestamp) -> Option<String> {
+    let is_drill = |remark: &&Remark| remark.what == RemarkKind::Drilled;
+    let last: Vec<&Remark> = book.own_runs(app).filter_map(|run| run.remarks.iter().rev().find(is_drill)).collect();
+    let of = |has_passed: bool| last.iter().filter(move |remark| (remark.outcome == Outcome::Complete) == has_passed);
+    let failed = of(false).max_by_key(|remark| remark.at)?;
+    let passed = of(true).map(|remark| remark.at).filter(|at| now.duration_since(*at) >= -AHEAD).max();
+    let text = failed.text.strip_prefix("drill failed: ").unwrap_or(&failed.text);
+    passed.is_none_or(|passed| passed < failed.at).then(|| text.to_owned())
 }
 
 /// What is to be said of the hold note.
@@ -315,7 +319,7 @@ pub fn status(app: &str, book: &Logbook, hold: &NoteStatus, about: &Circumstance
     if let Some(good) = good {
         found.extend(of_age(good, proven, within, about));
     }
-    if let Some(why) = failed_drill(app, book) {
+    if let Some(why) = failed_drill(app, book, about.now) {
         found.push((Level::Critical, format!("the last drill failed: {why}")));
     }
     let of_app = |name: &str| name.split('/').nth(1) == Some(app);
@@ -442,6 +446,27 @@ mod tests {
             status("quaybook", &book, &NoteStatus::Nothing, &about).level
         };
         assert_eq!((of(None, None), of(month, None), of(None, month)), (Level::Ok, Level::Warning, Level::Warning));
+    }
+
+    #[test]
+    fn a_drill_by_a_clock_that_was_ahead_hides_no_later_failure() {
+        let drilled = |run: i64, drills: &[(i64, Outcome)]| {
+            let mut logged = self::run(Outcome::Complete, run);
+            for (second, outcome) in drills {
+                let at = Timestamp::new(*second, 0).unwrap();
+                let remark = logged.remark(at, RemarkKind::Drilled, *outcome, "drill failed: it is on fire".to_owned());
+                logged.remarks.push(remark);
+            }
+            logged
+        };
+        const AHEAD: i64 = 400 * 86_400;
+        let (passed, failed) = (Outcome::Complete, Outcome::Failed);
+        let of = |runs: Vec<Logged>| level(runs).1.contains("on fire");
+        assert!(of(vec![drilled(1, &[(AHEAD, passed)]), drilled(2, &[(20, failed)])]));
+        assert!(of(vec![drilled(1, &[(AHEAD, passed), (20, failed)])]), "the order of one run is known");
+        assert!(of(vec![drilled(1, &[(20, failed)]), drilled(2, &[(10, passed)])]));
+        assert!(!of(vec![drilled(1, &[(20, failed)]), drilled(2, &[(30, passed)])]));
+        assert!(!of(vec![drilled(1, &[(AHEAD, failed), (20, passed)])]));
     }
 
     #[test]
