@@ -120,6 +120,15 @@ impl Places {
         self.values.entry(path).or_insert((source, range));
     }
 
+    /// Adds the places in files that were read later.
+    pub(crate) fn join(&mut self, later: Self) {
+        let before = self.sources.len();
+        self.sources.extend(later.sources);
+        for (path, (source, range)) in later.values {
+            self.note(path, before + source, range);
+        }
+    }
+
     /// A flaw at a key path, or at the nearest table above it.
     pub(crate) fn flaw(&self, path: &str, message: impl Into<String>, hint: Option<String>) -> Flaw {
         let mut at = path;

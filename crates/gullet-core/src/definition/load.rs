@@ -56,10 +56,11 @@ pub fn load(path: &Path) -> Result<Loaded, LoadError> {
             }
             Ok(found) => {
                 for file in found.into_iter().filter(|file| *file != path) {
-                    let included = read_file(&file, &mut places, &mut flaws)?;
-                    if let Some(included) = included {
-                        join(&mut definition, included, &file, &mut flaws);
+                    let mut of_file = Places::default();
+                    if let Some(included) = read_file(&file, &mut of_file, &mut flaws)? {
+                        join(&mut definition, included, &of_file, &mut flaws);
                     }
+                    places.join(of_file);
                     files.push(file);
                 }
             }
@@ -132,16 +133,12 @@ fn matching(from: &Path, pattern: &str) -> Result<Vec<PathBuf>, String> {
     Ok(found)
 }
 
-/// Adds an included file's stores, applications and groups. Places keep the first, so the later one is named by its file. What
-/// belongs to the machine, the state folder and stores, may stand in several files if all say the same.
-fn join(into: &mut Definition, mut from: Definition, file: &Path, flaws: &mut Vec<Flaw>) {
-    let mut twice = |what: &str, name: &str| {
-        let source = Source { path: file.to_path_buf(), text: fs::read_to_string(file).unwrap_or_default() };
-        let header = format!("{what}.{name}");
-        let at = source.text.find(&header).unwrap_or(0);
-        let message = format!("`{header}` is defined in another file already");
-        flaws.push(Flaw::at(&source, at..at + header.len(), message, None));
-    };
+/// Adds an included file's stores, applications and groups. What belongs to the machine, the state folder and stores, may stand in
+/// several files if all say the same.
+fn join(into: &mut Definition, from: Definition, places: &Places, flaws: &mut Vec<Flaw>) {
+    // Whatever is added to a definition must be joined, or refused here: the pattern names every key.
+    let Definition { include, state, mut store, app, group, status } = from;
+    let mut flaw = |at: &str, message: String| flaws.push(places.flaw(at, message, None));
     fn take<T>(into: &mut BTreeMap<String, T>, from: BTreeMap<String, T>, mut twice: impl FnMut(&str)) {
         for (name, value) in from {
             match into.entry(name) {
@@ -152,17 +149,13 @@ fn join(into: &mut Definition, mut from: Definition, file: &Path, flaws: &mut Ve
             }
         }
     }
-    from.store.retain(|name, spec| into.store.get(name) != Some(spec));
-    take(&mut into.store, std::mem::take(&mut from.store), |name| twice("store", name));
-    take(&mut into.app, std::mem::take(&mut from.app), |name| twice("app", name));
-    take(&mut into.group, std::mem::take(&mut from.group), |name| twice("group", name));
-    // Whatever is added to a definition must be joined, or refused here: the pattern names every key.
-    let Definition { include, state, store: _, app: _, group: _, status } = from;
-    let mut flaw = |at: &str, message: String| {
-        let source = Source { path: file.to_path_buf(), text: fs::read_to_string(file).unwrap_or_default() };
-        let at = source.text.find(at).map_or(0..0, |found| found..found + at.len());
-        flaws.push(Flaw::at(&source, at, message, None));
+    let mut twice = |what: &str, name: &str| {
+        flaw(&key_path(&[&what, &name]), format!("`{what}.{name}` is defined in another file already"));
     };
+    store.retain(|name, spec| into.store.get(name) != Some(spec));
+    take(&mut into.store, store, |name| twice("store", name));
+    take(&mut into.app, app, |name| twice("app", name));
+    take(&mut into.group, group, |name| twice("group", name));
     match (&into.state, state) {
         (Some(known), Some(other)) if *known != other => {
             flaw("state", format!("`state` is `{}` in another file already", known.display()));
@@ -170,8 +163,9 @@ fn join(into: &mut Definition, mut from: Definition, file: &Path, flaws: &mut Ve
         (None, Some(state)) => into.state = Some(state),
         _ => {}
     }
-    if !include.is_empty() || status.is_some() {
-        let message = "an included file holds stores, applications and groups, no `status` and `include`".to_owned();
-        flaw(if include.is_empty() { "[status" } else { "include" }, message);
+    for (key, is_there) in [("include", !include.is_empty()), ("status", status.is_some())] {
+        if is_there {
+            flaw(key, "an included file holds stores, applications and groups, no `status` and `include`".to_owned());
+        }
     }
 }

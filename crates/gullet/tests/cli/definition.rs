@@ -253,7 +253,7 @@ fn includes_are_joined_and_their_flaws_are_in_their_files() {
         .gullet(&["plan", "desk"])
         .exits(3)
         .says("`app.desk` is defined in another file already")
-        .says("apps/ledger.toml:1:2");
+        .says("apps/ledger.toml:1:1");
     place.file("apps/ledger.toml", "state = \"/x\"\n");
     place.gullet(&["plan", "desk"]).exits(3).says("in another file already");
     place.file("gullet.toml", main.replace("apps/*.toml", "none/*.toml"));
