@@ -35,6 +35,9 @@ pub enum What {
         title: Option<String>,
         /// Why it was run, where somebody said so.
         reason: Option<String>,
+        /// What started it, where that is not a person.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        trigger: Option<String>,
         /// The names of the parts that will be captured.
         parts: Vec<String>,
     },

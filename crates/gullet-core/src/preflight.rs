@@ -1,7 +1,7 @@
 //! Everything that can be known before a run, by probes that touch nothing.
 //!
 //! [`check`] gives a list of [`Check`]s for one application, each passed, worth a look, or failed, with what to do.
-//! [`check_store`] is the part of it that every run does too.
+//! [`check_identity`] and [`check_store`] are what every run does too.
 
 use std::collections::BTreeSet;
 use std::fs;
@@ -66,37 +66,44 @@ pub struct Check {
 pub type StoreTrouble = (String, Option<String>);
 
 /// Whether the store is the one that is meant: where it must be, and the one that was there before. Nothing is written to
-/// another one, not even the record of a run that was refused.
+/// another one, not even the record of a run that was refused. Gives the store.
 ///
 /// # Errors
 /// Why it is not, and what to do.
-pub fn check_identity(store: Result<&Store, &str>, plan: &Plan, state: &State) -> Result<(), StoreTrouble> {
-    check_mounted(plan)?;
+pub fn check_identity<'s>(
+    store: Result<&'s Store, &str>,
+    plan: &Plan,
+    state: &State,
+) -> Result<&'s Store, StoreTrouble> {
+    check_mounted(&plan.store, plan.mounted)?;
     let store = store.map_err(|why| {
         (why.to_owned(), Some(format!("if there is to be one: gullet store new {}", plan.store_name)))
     })?;
     state.recognise_store(&store.location().describe(), &store.info().id).map_err(|error| {
         let advice = "if that is meant: remove the line in stores.json of the state folder";
         (error.to_string(), Some(advice.to_owned()))
-    })
+    })?;
+    Ok(store)
 }
 
-fn check_mounted(plan: &Plan) -> Result<(), StoreTrouble> {
-    if !plan.mounted || is_mount_point(&plan.store) {
+/// Whether something is mounted at a store's folder, where that must be.
+///
+/// # Errors
+/// That nothing is, and what to do.
+pub fn check_mounted(folder: &Path, must_be: bool) -> Result<(), StoreTrouble> {
+    if !must_be || is_mount_point(folder) {
         return Ok(());
     }
-    let text = format!("{} is not a mount point, and the definition says `mounted = true`", plan.store.display());
+    let text = format!("{} is not a mount point, and the definition says `mounted = true`", folder.display());
     Err((text, Some("mount it; nothing was written to the disk below it".to_owned())))
 }
 
-/// Whether the store is there, is the one that was there before, and can be written, read and cleaned.
+/// Whether the store that is meant (see [`check_identity`]) can be written, read and cleaned, and is encrypted as it should be.
 ///
 /// # Errors
 /// Why it cannot be used, and what to do.
-pub fn check_store(store: Result<&Store, &str>, plan: &Plan, state: &State, probe: &str) -> Result<(), StoreTrouble> {
-    check_identity(store, plan, state)?;
+pub fn check_store(store: &Store, plan: &Plan, probe: &str) -> Result<(), StoreTrouble> {
     let place = plan.store.display();
-    let store = store.map_err(|why| (why.to_owned(), None))?;
     match (store.is_sealed(), plan.seal.is_empty()) {
         (true, true) => {
             let text = format!("the store at {place} is sealed, and the definition has no `seal_for`");
@@ -125,7 +132,7 @@ pub fn check_store(store: Result<&Store, &str>, plan: &Plan, state: &State, prob
 }
 
 /// Whether something is mounted at `path`.
-pub fn is_mount_point(path: &Path) -> bool {
+fn is_mount_point(path: &Path) -> bool {
     let above = path.join("..");
     let (Ok(here), Ok(above)) = (fs::metadata(path), fs::metadata(above)) else { return false };
     here.dev() != above.dev() || here.ino() == above.ino()
@@ -331,7 +338,9 @@ impl Preflight<'_> {
 
     fn store(&self, checks: &mut Checks) {
         let store = self.store.as_ref().map(|store| *store).map_err(String::as_str);
-        match check_store(store, self.plan, self.state, self.runner.run.as_str()) {
+        let checked = check_identity(store, self.plan, self.state)
+            .and_then(|store| check_store(store, self.plan, self.runner.run.as_str()));
+        match checked {
             Ok(()) => checks.pass("store", format!("{}: written, read back, removed", self.plan.store.display())),
             Err((why, advice)) => checks.fail("store", why, advice),
         }

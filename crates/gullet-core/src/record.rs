@@ -20,6 +20,8 @@ use crate::world::Host;
 
 /// The version of records that this program writes. History: 1, the first.
 pub const RECORD_VERSION: u32 = 1;
+/// What started a run, where nobody says something else.
+pub(crate) const BY_HAND: &str = "by hand";
 
 /// Everything about one run.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize, JsonSchema)]
@@ -332,6 +334,36 @@ pub struct LeftOut {
 }
 
 impl Record {
+    /// The record of a run of which nothing more is known: nothing captured, started by hand, over at once, in no store yet.
+    pub fn bare(run: RunId, app: &str, writer: &str, at: Timestamp, outcome: Outcome) -> Self {
+        Self {
+            record: RECORD_VERSION,
+            run,
+            app: app.to_owned(),
+            title: None,
+            writer: writer.to_owned(),
+            store: String::new(),
+            store_json: None,
+            writer_json: None,
+            previous: None,
+            started: at,
+            ended: at,
+            trigger: BY_HAND.to_owned(),
+            reason: None,
+            partial: false,
+            outcome,
+            causes: Vec::new(),
+            warnings: Vec::new(),
+            host: Host::default(),
+            definition: String::new(),
+            hold: HoldReport::default(),
+            steps: Vec::new(),
+            captures: Vec::new(),
+            holdings: Holdings::default(),
+            sealed: None,
+        }
+    }
+
     /// Stored bytes that the run added to the store.
     pub fn bytes_stored(&self) -> u64 {
         self.holdings.wrote.iter().map(|file| file.length).sum()

@@ -283,10 +283,7 @@ pub fn status(app: &str, book: &Logbook, hold: &NoteStatus, about: &Circumstance
     let within = expected_within(app, book, about.expected_every);
     let mut found: Vec<(Level, String)> = Vec::new();
     found.extend(of_hold(hold));
-    let hold = match hold {
-        NoteStatus::Owned(head) | NoteStatus::Forgotten(head) | NoteStatus::Over(head) => Some(head),
-        NoteStatus::Nothing | NoteStatus::Unreadable => None,
-    };
+    let hold = hold.head();
     match (last, good) {
         (None, _) => found.push((Level::Critical, "it has never been run".to_owned())),
         (Some(_), None) => found.push((Level::Critical, "it has no complete run".to_owned())),
@@ -347,37 +344,16 @@ pub fn status(app: &str, book: &Logbook, hold: &NoteStatus, about: &Circumstance
 mod tests {
     use super::*;
     use crate::hold::{NoteHead, NoteState};
-    use crate::record::{HoldReport, Note, RECORD_VERSION, Record};
+    use crate::record::{Note, Record};
 
     fn run(outcome: Outcome, second: i64) -> Logged {
         let at = Timestamp::new(second, 0).unwrap();
         let cause =
             Note { about: None, text: "the till is on fire".to_owned(), advice: Some("press Resume".to_owned()) };
+        let id = crate::RunId::from(format!("r{second}").as_str());
         let record = Record {
-            record: RECORD_VERSION,
-            run: crate::RunId::from(format!("r{second}").as_str()),
-            app: "quaybook".to_owned(),
-            title: None,
-            writer: "w".to_owned(),
-            store: "s".to_owned(),
-            store_json: None,
-            writer_json: None,
-            previous: None,
-            started: at,
-            ended: at,
-            trigger: "by hand".to_owned(),
-            reason: None,
-            partial: false,
-            outcome,
             causes: if outcome > Outcome::Warnings { vec![cause] } else { Vec::new() },
-            warnings: Vec::new(),
-            host: Default::default(),
-            definition: String::new(),
-            hold: HoldReport::default(),
-            steps: Vec::new(),
-            captures: Vec::new(),
-            holdings: Default::default(),
-            sealed: None,
+            ..Record::bare(id, "quaybook", "w", at, outcome)
         };
         let name = format!("records/quaybook/w/{second}");
         Logged { name, in_store: true, record, remarks: Vec::new(), keys: Vec::new(), is_locked: false }

@@ -4,7 +4,7 @@
 use std::sync::Arc;
 
 use gullet_core::logbook::{FindError, Logbook, Logged, Recent, RunSpec};
-use gullet_core::record::{HoldReport, Moved, RECORD_VERSION, Record, Remark, RemarkKind};
+use gullet_core::record::{Moved, Record, Remark, RemarkKind};
 use gullet_core::state::State;
 use gullet_core::sweep::may_thin;
 use gullet_core::world::Random;
@@ -28,32 +28,7 @@ impl Book {
 
     fn add(&self, run: &str, app: &str, started: &str, outcome: Outcome) -> String {
         let started: Timestamp = started.parse().unwrap();
-        let record = Record {
-            record: RECORD_VERSION,
-            run: RunId::from(run),
-            app: app.to_owned(),
-            title: None,
-            writer: "w".to_owned(),
-            store: "s".to_owned(),
-            store_json: None,
-            writer_json: None,
-            previous: None,
-            started,
-            ended: started,
-            trigger: "by hand".to_owned(),
-            reason: None,
-            partial: false,
-            outcome,
-            causes: Vec::new(),
-            warnings: Vec::new(),
-            host: Default::default(),
-            definition: String::new(),
-            hold: HoldReport::default(),
-            steps: Vec::new(),
-            captures: Vec::new(),
-            holdings: Default::default(),
-            sealed: None,
-        };
+        let record = Record::bare(RunId::from(run), app, "w", started, outcome);
         let bytes = serde_json::to_vec(&record).unwrap();
         self.store.add_document(&format!("records/{app}/w"), &record.stem(), &bytes).unwrap().to_string()
     }

@@ -192,7 +192,7 @@ impl Narration {
             return;
         }
         match &event.what {
-            What::RunStarted { run, app, title, reason, parts } => {
+            What::RunStarted { run, app, title, reason, parts, trigger: _ } => {
                 // Several are told of at once in one column, as wide for all.
                 if self.among.is_none() {
                     self.width = parts.iter().map(|part| part.chars().count()).max().unwrap_or(0).clamp(9, 32);

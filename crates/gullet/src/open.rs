@@ -5,6 +5,7 @@ use std::sync::Arc;
 
 use gullet_core::definition::{self, Loaded, StoreSpec};
 use gullet_core::logbook::{FindError, Logbook, Logged, RunSpec, Which};
+use gullet_core::preflight::check_mounted;
 use gullet_core::state::State;
 use gullet_store::{Folder, Identities, Store};
 use jiff::Timestamp;
@@ -99,11 +100,10 @@ pub fn store_of(spec: &StoreSpec, state: &State) -> Result<Store, CommandError> 
 
 /// Refuses a store whose folder must be a mount point and is none.
 pub fn must_be_mounted(spec: &StoreSpec) -> Result<(), CommandError> {
-    if !spec.mounted || gullet_core::preflight::is_mount_point(spec.location.as_ref()) {
-        return Ok(());
-    }
-    let text = format!("`{}` is not a mount point, and the definition says `mounted = true`", spec.location);
-    Err(CommandError::text(Exit::Refused, text).hint("mount it; nothing was written to the disk below it"))
+    check_mounted(spec.location.as_ref(), spec.mounted).map_err(|(text, advice)| {
+        let error = CommandError::text(Exit::Refused, text);
+        advice.into_iter().fold(error, CommandError::hint)
+    })
 }
 
 /// Where a reading command reads: the stores of the definition, or one that is named.

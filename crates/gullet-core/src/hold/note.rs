@@ -176,6 +176,16 @@ pub enum NoteStatus {
     Unreadable,
 }
 
+impl NoteStatus {
+    /// The note's head, where it could be read.
+    pub fn head(&self) -> Option<&NoteHead> {
+        match self {
+            Self::Owned(head) | Self::Forgotten(head) | Self::Over(head) => Some(head),
+            Self::Nothing | Self::Unreadable => None,
+        }
+    }
+}
+
 fn path_of(folder: &Path, app: &str) -> PathBuf {
     folder.join(format!("{app}.note"))
 }
@@ -348,13 +358,13 @@ impl Note {
     /// Notes which command is running. It is not synced: what it is for ends with the boot.
     pub(super) fn running(&mut self, running: Option<RunningCommand>) {
         self.head.running = running;
-        let _ = self.file.write_all_at(&self.head_bytes(), 0);
+        self.write_unsynced();
     }
 
     /// Lets others take the note over, and keeps it open.
     pub(super) fn unlock(&mut self) {
         self.head.is_handed_over = true;
-        let _ = self.file.write_all_at(&self.head_bytes(), 0);
+        self.write_unsynced();
         let _ = rustix::fs::flock(&self.file, FlockOperation::Unlock);
     }
 
@@ -363,7 +373,7 @@ impl Note {
         let is_locked = lock(&self.file, &self.path).unwrap_or(false);
         if is_locked && !self.is_taken_over() {
             self.head.is_handed_over = false;
-            let _ = self.file.write_all_at(&self.head_bytes(), 0);
+            self.write_unsynced();
         }
         is_locked
     }
@@ -397,6 +407,11 @@ impl Note {
                 return vec![b' '; HEAD];
             }
         }
+    }
+
+    /// Writes what is of no use after this boot, and may fail.
+    fn write_unsynced(&self) {
+        let _ = self.file.write_all_at(&self.head_bytes(), 0);
     }
 
     fn write(&self) -> Result<(), NoteError> {

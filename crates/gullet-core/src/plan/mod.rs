@@ -42,7 +42,7 @@ pub struct Request {
 impl Request {
     /// What started it, in words.
     pub fn trigger(&self) -> &str {
-        self.trigger.as_deref().unwrap_or("by hand")
+        self.trigger.as_deref().unwrap_or(crate::record::BY_HAND)
     }
 }
 

@@ -209,6 +209,7 @@ impl<'a> Driver<'a, '_> {
             app: self.plan.app.clone(),
             title: self.plan.spec.title.clone(),
             reason: self.plan.request.reason.clone(),
+            trigger: self.plan.request.trigger.clone(),
             parts: self.plan.parts.iter().map(|part| part.name.clone()).collect(),
         });
         for left in std::mem::take(&mut self.leftovers) {
@@ -520,13 +521,15 @@ impl<'a> Driver<'a, '_> {
             (Some(store), None) => Ok(store),
             (None, None) => Err(missing.as_str()),
         };
-        if let Err(trouble) = check_identity(store, self.plan, self.state) {
-            // It is not the store that is meant, so it does not even get the record.
-            self.store = None;
-            self.deposit = None;
-            return Err(trouble);
+        match check_identity(store, self.plan, self.state) {
+            Ok(store) => check_store(store, self.plan, self.run.as_str()),
+            Err(trouble) => {
+                // It is not the store that is meant, so it does not even get the record.
+                self.store = None;
+                self.deposit = None;
+                Err(trouble)
+            }
         }
-        check_store(store, self.plan, self.state, self.run.as_str())
     }
 
     /// Facts as placeholders: `fact.PART.NAME`.

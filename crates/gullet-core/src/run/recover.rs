@@ -11,7 +11,7 @@ use crate::hold::{Note, notes_folder};
 use crate::hook::{end_all, marked};
 use crate::ids::RunId;
 use crate::outcome::Outcome;
-use crate::record::{Note as RecordNote, RECORD_VERSION, Record, RecordBuilder};
+use crate::record::{BY_HAND, Note as RecordNote, Record, RecordBuilder};
 use crate::state::{AppLock, State};
 use crate::world::World;
 
@@ -77,7 +77,7 @@ fn fold(path: &Path, app: &str, state: &State, store: Option<&Store>, world: Wor
     // A last line that was cut off in the middle of being written is passed over.
     let events: Vec<Event> = text.lines().filter_map(|line| serde_json::from_str(line).ok()).collect();
     let (first, last) = (events.first()?, events.last()?);
-    let What::RunStarted { run, title, reason, .. } = &first.what else { return None };
+    let What::RunStarted { run, title, reason, trigger, .. } = &first.what else { return None };
     if events.iter().any(|event| matches!(event.what, What::Recorded { .. })) || is_recorded(store, app, run) {
         return None;
     }
@@ -103,30 +103,20 @@ fn fold(path: &Path, app: &str, state: &State, store: Option<&Store>, world: Wor
         capture.problem.get_or_insert_with(|| "void: the run died".to_owned());
     }
     Some(Record {
-        record: RECORD_VERSION,
-        run: run.clone(),
-        app: app.to_owned(),
         title: title.clone(),
-        writer: state.writer().to_owned(),
         store: store.map_or(String::new(), |store| store.info().id.clone()),
         store_json: store.map(Store::info_hash),
-        writer_json: None,
         previous: store.and_then(|store| newest(store, app, state)),
-        started: first.at,
         ended: last.at,
-        trigger: "by hand".to_owned(),
+        trigger: trigger.clone().unwrap_or_else(|| BY_HAND.to_owned()),
         reason: reason.clone(),
-        partial: false,
-        outcome,
         causes: builder.causes,
         warnings: builder.warnings,
         host: world.host.clone(),
-        definition: String::new(),
         hold: builder.hold,
         steps: builder.steps,
         captures: builder.captures,
-        holdings: Default::default(),
-        sealed: None,
+        ..Record::bare(run.clone(), app, state.writer(), first.at, outcome)
     })
 }
 

@@ -9,7 +9,7 @@ use crate::ids::RunId;
 use crate::machine::Moment;
 use crate::outcome::Outcome;
 use crate::plan::Request;
-use crate::record::{HoldReport, Note, RECORD_VERSION, Record};
+use crate::record::{Note, Record};
 use crate::state::{State, StateError};
 use crate::world::World;
 
@@ -34,30 +34,13 @@ impl Refusal<'_> {
     pub fn tell(self, state: &State, world: World<'_>) -> Result<Vec<String>, StateError> {
         let now = world.clock.now();
         let record = Record {
-            record: RECORD_VERSION,
-            run: self.run.clone(),
-            app: self.request.app.clone(),
             title: self.spec.title.clone(),
-            writer: state.writer().to_owned(),
-            store: String::new(),
-            store_json: None,
-            writer_json: None,
-            previous: None,
-            started: now,
-            ended: now,
             trigger: self.request.trigger().to_owned(),
             reason: self.request.reason.clone(),
             partial: !self.request.only.is_empty(),
-            outcome: Outcome::Refused,
             causes: vec![Note { about: None, text: self.why, advice: None }],
-            warnings: Vec::new(),
             host: world.host.clone(),
-            definition: String::new(),
-            hold: HoldReport::default(),
-            steps: Vec::new(),
-            captures: Vec::new(),
-            holdings: Default::default(),
-            sealed: None,
+            ..Record::bare(self.run.clone(), &self.request.app, state.writer(), now, Outcome::Refused)
         };
         let bytes = serde_json::to_vec_pretty(&record).unwrap_or_default();
         let name = format!("{}-{}.json", record.stem(), gullet_store::Hash::of(&bytes));

@@ -1,7 +1,7 @@
 //! What is called complete, intact or ok must be so: whatever the clock says, whoever else writes, whatever was removed.
 
 use std::fs;
-use std::process::Command;
+use std::process::{Command, Stdio};
 
 use crate::harness::{Desk, Mounted, Place};
 
@@ -352,6 +352,18 @@ fn accounts_are_those_that_the_system_knows_and_not_only_those_of_its_file() {
 }
 
 #[test]
+fn what_started_a_run_that_died_is_in_its_record_all_the_same() {
+    let place = place();
+    let mut command = place.command(&["run", "app", "--trigger", "the night timer"]);
+    let killed = command.env("GULLET_AT_EVENT", "4:KILL").stdout(Stdio::null()).stderr(Stdio::null()).status().unwrap();
+    assert!(!killed.success());
+    place.gullet(&["runs"]).exits(0).says("died before its end");
+    place.gullet(&["run", "app"]).exits(0);
+    let first = place.runs().remove(0)["run"].as_str().unwrap().to_owned();
+    assert_eq!(place.json(&["show", &first])["record"]["trigger"], "the night timer");
+}
+
+#[test]
 fn a_verification_says_no_more_than_it_looked_at() {
     let place = place();
     place.gullet(&["run", "app"]).exits(0);
@@ -378,7 +390,11 @@ fn two_files_of_new_can_be_included_together() {
     fs::write(place.path("ledger.toml"), text.replace("\"/srv/depot\"", "\"/srv/other\"")).unwrap();
     place.gullet(&["plan", "desk"]).exits(3).says("`store.depot` is defined in another file already");
     fs::write(place.path("ledger.toml"), text.replace("\"/var/lib/gullet\"", "\"/var/lib/other\"")).unwrap();
-    place.gullet(&["plan", "desk"]).exits(3).says("`state` is `/var/lib/gullet` in another file already");
+    place
+        .gullet(&["plan", "desk"])
+        .exits(3)
+        .says("`state` is `/var/lib/gullet` in another file already")
+        .says("ledger.toml:2:9");
 }
 
 #[test]
