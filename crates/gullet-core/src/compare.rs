@@ -436,7 +436,9 @@ fn same_attributes(path: &Path, entry: &Entry) -> bool {
     if entry.same_as.is_some() {
         return true;
     }
-    let path = if entry.kind == Kind::Folder { fs::canonicalize(path) } else { Ok(path.to_path_buf()) };
+    // A root may be a link; what it leads to was captured.
+    let is_link = entry.kind == Kind::Folder && path.is_symlink();
+    let path = if is_link { fs::canonicalize(path) } else { Ok(path.to_path_buf()) };
     let Ok(path) = path else { return false };
     let Ok(is) = crate::part::xattrs_of(&path) else { return false };
     let is_seen = |(name, _): &(&String, &String)| !name.starts_with("trusted.");

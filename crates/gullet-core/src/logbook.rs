@@ -291,8 +291,12 @@ impl Logbook {
 
     /// The runs of an application by the machine that reads, oldest first.
     pub fn own_runs<'a, 'n>(&'a self, app: &'n str) -> impl DoubleEndedIterator<Item = &'a Logged> + use<'a, 'n> {
-        let of_machine = |logged: &&Logged| self.machine.as_ref().is_none_or(|own| logged.record.writer == *own);
-        self.runs.iter().filter(move |logged| logged.record.app == app).filter(of_machine)
+        self.runs.iter().filter(move |logged| logged.record.app == app && self.may_be_own(logged))
+    }
+
+    /// Whether a run is of the machine that reads; of a machine that is not known every run may be.
+    pub fn may_be_own(&self, logged: &Logged) -> bool {
+        self.machine.as_ref().is_none_or(|own| logged.record.writer == *own)
     }
 
     /// The newest run that can stand for an application of the machine that reads.

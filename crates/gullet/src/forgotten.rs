@@ -1,7 +1,7 @@
 //! What every command does first: leave holds that were forgotten, and write the records of runs that died.
 
 use gullet_core::definition::Loaded;
-use gullet_core::hold::{Note, forgotten};
+use gullet_core::hold::{Note, forgotten, notes_folder};
 use gullet_core::hook::Runner;
 use gullet_core::part::{clear_leftovers, has_leftovers};
 use gullet_core::restore::place::{is_open as is_swapping, settle as settle_restore};
@@ -14,7 +14,7 @@ use crate::ui::Ui;
 
 /// Settles what earlier commands could not. Whether every hold that nobody owns any more is left now.
 pub fn settle(ui: &mut Ui, loaded: &Loaded, state: &State, outside: &Outside) -> bool {
-    let notes = state.folder().join("holds");
+    let notes = notes_folder(state.folder());
     let mut apps: Vec<String> = Note::all(&notes);
     apps.extend(loaded.definition.app.keys().cloned());
     apps.extend(gullet_core::restore::place::all(state.folder()));

@@ -627,10 +627,9 @@ impl Rules<'_> {
             if of_shell || !is_ours {
                 continue;
             }
-            let plain = |c: char| if c.is_ascii_alphanumeric() { c.to_ascii_uppercase() } else { '_' };
-            let variable: String = name.chars().map(plain).collect();
             let message = format!("`{{{name}}}` is not filled into a script");
-            self.flaw(&format!("{at}/script"), message, Some(format!("write \"$GULLET_{variable}\"")));
+            let hint = format!("write \"${}\"", placeholders::variable(name));
+            self.flaw(&format!("{at}/script"), message, Some(hint));
         }
     }
 

@@ -58,7 +58,7 @@ pub fn serve(
     input.read_line(&mut line).map_err(|error| error.to_string())?;
     let order: Order = serde_json::from_str(&line).map_err(|error| error.to_string())?;
     let answers = write_answers(output);
-    let (main_gone, cancel) = (Arc::new(Stop::default()), Arc::clone(&told.cancel));
+    let cancel = Arc::clone(&told.cancel);
     let world = World { host: &order.host, stop: &cancel, ..world };
     let (note, entered) = match own_note(&order, &world) {
         Ok(found) => found,
@@ -81,24 +81,10 @@ pub fn serve(
     let keeper = keeper.of_restore(order.is_restore);
     let _ = answers.send(FromGuard::Ready { taken_over: entered, held_ms: millis(keeper.held()) });
     beat(answers.clone());
-    let stays = Arc::new(Stop::default());
-    let told_by_main =
-        ToldByMain { main_gone: Arc::clone(&main_gone), cancel: Arc::clone(&cancel), stays: Arc::clone(&stays) };
-    let requests = read_requests(input, told_by_main);
-    let cancel = Arc::clone(&cancel);
-    let guard = Guard {
-        world,
-        order: &order,
-        keeper,
-        answers,
-        main_gone,
-        stays,
-        cancel,
-        told,
-        leaving: None,
-        saw_main_go: false,
-        handed_over: 0,
-    };
+    let main = ToldByMain { cancel: Arc::clone(&cancel), ..ToldByMain::default() };
+    let requests = read_requests(input, main.clone());
+    let guard =
+        Guard { world, order: &order, keeper, answers, main, told, leaving: None, saw_main_go: false, handed_over: 0 };
     guard.serve(&requests);
     Ok(())
 }
@@ -162,9 +148,13 @@ fn write_answers(mut output: impl Write + Send + 'static) -> Sender<FromGuard> {
 }
 
 /// What main says besides operations.
+#[derive(Clone, Default)]
 struct ToldByMain {
-    main_gone: Arc<Stop>,
+    /// Set when it is gone.
+    gone: Arc<Stop>,
+    /// Cuts short what is being done for it, unless it is leaving.
     cancel: Arc<Stop>,
+    /// Set when a hold by hand is complete, so that it stays when main ends.
     stays: Arc<Stop>,
 }
 
@@ -179,7 +169,7 @@ fn read_requests(input: impl BufRead + Send + 'static, told: ToldByMain) -> Rece
                 _ => break,
             }
         }
-        told.main_gone.ask(1);
+        told.gone.ask(1);
         told.cancel.ask(1);
     });
     requests
@@ -198,11 +188,7 @@ struct Guard<'a, 'w> {
     order: &'a Order,
     keeper: Keeper<'w>,
     answers: Sender<FromGuard>,
-    main_gone: Arc<Stop>,
-    /// Set when a hold by hand is complete, so that it stays when main ends.
-    stays: Arc<Stop>,
-    /// Cuts short what is being done for main, unless it is leaving.
-    cancel: Arc<Stop>,
+    main: ToldByMain,
     told: &'a Told,
     /// Set once leaving has begun: nothing is entered any more.
     leaving: Option<Leaving>,
@@ -232,7 +218,7 @@ impl Guard<'_, '_> {
             if self.is_due() && !self.leave_again() {
                 return;
             }
-            let main_gone = self.main_gone.asked().is_some();
+            let main_gone = self.main.gone.asked().is_some();
             if main_gone && !std::mem::replace(&mut self.saw_main_go, true) {
                 // Nobody else goes on with leaving now.
                 let now = self.world.clock.uptime();
@@ -282,7 +268,7 @@ impl Guard<'_, '_> {
             return Some(format!("the hold reached its limit of {limit}"));
         }
         // A hold by hand stays when its command ends, once it is complete.
-        let is_left_alone = self.main_gone.asked().is_some() && self.stays.asked().is_none();
+        let is_left_alone = self.main.gone.asked().is_some() && self.main.stays.asked().is_none();
         is_left_alone.then(|| "the process that held it is gone".to_owned())
     }
 
@@ -305,7 +291,7 @@ impl Guard<'_, '_> {
     fn is_due(&self) -> bool {
         let due = self.leaving.as_ref().is_some_and(|leaving| self.world.clock.uptime() >= leaving.next);
         // While a restore in place lives, it decides which state is started.
-        let is_mine = !self.order.is_restore || self.main_gone.asked().is_some();
+        let is_mine = !self.order.is_restore || self.main.gone.asked().is_some();
         self.keeper.holds() && due && is_mine
     }
 
@@ -333,7 +319,7 @@ impl Guard<'_, '_> {
             let _ = self.answers.send(FromGuard::Done(Box::new(answer)));
             return;
         }
-        let answer = self.keeper.perform(op, &self.cancel);
+        let answer = self.keeper.perform(op, &self.main.cancel);
         // Why it was cut short is told before that it was.
         if let Some(why) = self.reason_to_leave().filter(|_| answer.result.is_err()) {
             self.begin_leaving(&why);

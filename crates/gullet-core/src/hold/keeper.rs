@@ -105,7 +105,7 @@ impl<'w> Keeper<'w> {
         let lost = ended.next()?;
         let name = self.steps[lost].name.clone();
         // Its lock is gone with it: nothing is left to leave but what its report may say.
-        let _ = self.sessions.remove(&lost)?.end(self.runner.world.clock, None);
+        let _ = self.sessions.remove(&lost)?.end(self.runner.world.clock);
         self.forget(lost);
         Some(format!("the session of `{name}` ended by itself, and its lock with it"))
     }
@@ -306,7 +306,7 @@ impl<'w> Keeper<'w> {
         if !self.entered.contains(&step) {
             return self.answer(CallOutcome::new(Ok(())));
         }
-        let ended = self.sessions.get_mut(&step).map(|session| session.end(self.runner.world.clock, None));
+        let ended = self.sessions.get_mut(&step).map(|session| session.end(self.runner.world.clock));
         let outcome = match ended {
             Some(Ok(report)) => {
                 self.sessions.remove(&step);

@@ -20,5 +20,4 @@ pub use initial::{InitialState, initial_state};
 pub use keeper::Keeper;
 pub use note::{Note, NoteError, NoteHead, NoteState, NoteStatus, Stuck};
 pub use protocol::{Answer, Op, Order};
-pub(crate) use remote::notes_folder;
-pub use remote::{GuardError, Guarded};
+pub use remote::{GuardError, Guarded, notes_folder};

@@ -224,6 +224,6 @@ impl Guarded {
 }
 
 /// Where hold notes are, in the state folder.
-pub(crate) fn notes_folder(state: &Path) -> std::path::PathBuf {
+pub fn notes_folder(state: &Path) -> std::path::PathBuf {
     state.join("holds")
 }

@@ -15,7 +15,7 @@ use crate::hook::{
     Invocation, MARK, Patience, Process, Redactor, end_all, marked, script_in_memory, usual_memory_score,
 };
 use crate::words::millis;
-use crate::world::{Clock, Stop};
+use crate::world::Clock;
 
 /// How long a session may take to go when its input is closed, before it is killed.
 const GOES_WITHIN: Duration = Duration::from_secs(10);
@@ -109,7 +109,7 @@ impl Session {
             if gone || late {
                 let why = if gone { "it ended before it said `held`" } else { "it did not say `held` in time" };
                 let why = format!("`{program}`: {why}");
-                let ended = session.end(clock, None);
+                let ended = session.end(clock);
                 let report = session.report.clone();
                 let lives_on = ended.is_err().then_some(session);
                 return Err(Box::new(NotHeld { why, report, lives_on }));
@@ -142,17 +142,17 @@ impl Session {
         own.into_iter().chain(marked(&self.mark, |_| true)).collect()
     }
 
-    /// Lets go: closes its input, waits, and kills it when it does not go. `stop` cuts the waiting short, not the killing.
+    /// Lets go: closes its input, waits, and kills it when it does not go.
     ///
     /// # Errors
     /// When it lives on, as one that runs as another account may; it can be tried again.
-    pub(super) fn end(&mut self, clock: &dyn Clock, stop: Option<&Stop>) -> Result<CommandReport, String> {
+    pub(super) fn end(&mut self, clock: &dyn Clock) -> Result<CommandReport, String> {
         self.input = None;
         let since = clock.uptime();
         let mut killed = None;
         while self.is_alive() {
             let now = clock.uptime();
-            let waited = now.saturating_sub(since) >= GOES_WITHIN || stop.is_some_and(|stop| stop.asked().is_some());
+            let waited = now.saturating_sub(since) >= GOES_WITHIN;
             match killed {
                 None if waited => {
                     killed = Some(now);

@@ -50,6 +50,12 @@ fn pieces(text: &str) -> Vec<Piece<'_>> {
     found
 }
 
+/// The variable in which a script finds the value of a placeholder: that of `each.name` is in `GULLET_EACH_NAME`.
+pub(crate) fn variable(name: &str) -> String {
+    let plain = |c: char| if c.is_ascii_alphanumeric() { c.to_ascii_uppercase() } else { '_' };
+    format!("GULLET_{}", name.chars().map(plain).collect::<String>())
+}
+
 /// The names of all placeholders in a text.
 pub fn names(text: &str) -> Vec<&str> {
     let names = pieces(text).into_iter().filter_map(|piece| match piece {

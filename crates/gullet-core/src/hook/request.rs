@@ -133,26 +133,25 @@ pub(super) fn perform(prepared: Prepared, call: &Call<'_>, world: World<'_>) -> 
         }
         Err(exit) => (exit, None),
     };
+    // Before it is judged, cut or kept, as the output of a process.
+    let answered = answered.map(|answered| {
+        let mut redactor = Redactor::new(&secrets);
+        let clean = redactor.push(&answered.text);
+        Answered { text: [clean, redactor.finish()].concat(), ..answered }
+    });
     let mut output = Vec::new();
     let took_ms = millis(world.clock.uptime().saturating_sub(began));
     if let Some(answered) = &answered {
         let answer = &answered.answer;
         let text = format!("status {}, {} bytes of {}", answer.status, answer.length, answer.content_type);
         output.push(Piece { stream: Stream::Err, at_ms: took_ms, text });
-        // Redacted before it is cut: half of a secret is not found any more.
-        let text = redact(&String::from_utf8_lossy(&answered.text), &secrets);
+        let text = String::from_utf8_lossy(&answered.text);
         let end = (0..=text.len().min(KEPT)).rev().find(|end| text.is_char_boundary(*end)).unwrap_or(0);
         if end > 0 {
             let text = text[..end].to_owned();
             output.insert(0, Piece { stream: Stream::Out, at_ms: took_ms, text });
         }
     }
-    // Before it is judged, as the output of a process.
-    let redacted = |text: Vec<u8>| {
-        let mut redactor = Redactor::new(&secrets);
-        let clean = redactor.push(&text);
-        [clean, redactor.finish()].concat()
-    };
     let report = CommandReport {
         argv: vec![method.to_owned(), redact(&url, &secrets)],
         script: None,
@@ -167,7 +166,7 @@ pub(super) fn perform(prepared: Prepared, call: &Call<'_>, world: World<'_>) -> 
     };
     match answered {
         Some(Answered { answer, text, is_cut }) => {
-            Finished { report, stdout: redacted(text), stdout_cut: is_cut, left_open: false, answer: Some(answer) }
+            Finished { report, stdout: text, stdout_cut: is_cut, left_open: false, answer: Some(answer) }
         }
         None => Finished { report, stdout: Vec::new(), stdout_cut: false, left_open: false, answer: None },
     }

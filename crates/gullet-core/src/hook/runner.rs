@@ -10,7 +10,7 @@ use std::time::Duration;
 use super::account::{Account, AccountError};
 use super::family::{MARK, Process};
 use super::notes::Notes;
-use super::placeholders::{NoValue, fill};
+use super::placeholders::{NoValue, fill, variable};
 use super::probe::judge;
 use super::process::{Answer, Finished, Invocation, Patience, run_process};
 use super::request;
@@ -159,9 +159,7 @@ impl Runner<'_> {
         env.extend(call.env.clone());
         // Scripts get values this way: as text in a script they would be read by its interpreter.
         for (name, value) in self.values(call).iter().filter(|(name, _)| name.as_str() != "run") {
-            let variable = |c: char| if c.is_ascii_alphanumeric() { c.to_ascii_uppercase() } else { '_' };
-            let name = format!("GULLET_{}", name.chars().map(variable).collect::<String>());
-            env.entry(name).or_insert_with(|| value.clone());
+            env.entry(variable(name)).or_insert_with(|| value.clone());
         }
         env
     }

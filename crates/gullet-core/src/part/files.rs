@@ -5,7 +5,7 @@ use std::collections::HashMap;
 use std::fs::{self, File};
 use std::io;
 use std::os::unix::fs::MetadataExt;
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 use std::sync::mpsc::sync_channel;
 
 use gullet_store::listing::{Entry, Kind, PathName};
@@ -19,7 +19,7 @@ use super::marks::{Ground, MadeMarks, Marked, Marks, News, Staged};
 use super::owners::Owners;
 use super::pending::{Copies, Pending};
 use super::secured::{PartError, Securing};
-use super::seen::Seen;
+use super::seen::{Seen, SeenRoot};
 use super::walk::{Found, LeftOuts, Walk};
 use super::wanted::Wanted;
 use crate::record::{Counts, LeftOut, Root, SecuredBy};
@@ -161,7 +161,7 @@ fn look(
 ) -> Result<(Looked, Option<Copies>), PartError> {
     let mut grounds = HashMap::new();
     let mut roots = Vec::new();
-    let mut identities = Vec::new();
+    let mut seen_roots = Vec::new();
     for (root, seen) in walk.roots_seen() {
         let clock = context.world.clock;
         // The sync must come before what is looked at was fixed, and is best done before the hold.
@@ -171,7 +171,7 @@ fn look(
         // What is seen through a snapshot has the marks of its source.
         let meta = fs::metadata(seen).at(seen)?;
         grounds.insert(meta.dev(), ground);
-        identities.push((root, seen, (meta.dev(), meta.ino())));
+        seen_roots.push(SeenRoot::new(root, seen, &meta));
     }
     let in_order = InOrder::new(known.source(context.reread));
     let mut capturing = Capturing {
@@ -184,7 +184,7 @@ fn look(
         links: HashMap::new(),
         warnings: Warnings::default(),
         unreadable: 0,
-        seen: context.in_hold.then(|| Seen::new(identities.iter().map(|(_, seen, identity)| (*seen, *identity)))),
+        seen: context.in_hold.then(|| Seen::new(seen_roots.clone())),
         owners: Owners::default(),
         context,
     };
@@ -204,9 +204,7 @@ fn look(
         capturing.rest()?;
         Ok::<_, PartError>(walked?)
     })?;
-    for (root, seen, identity) in &identities {
-        still_there(root, seen, *identity)?;
-    }
+    seen_roots.iter().try_for_each(SeenRoot::still_there)?;
     let Capturing { mut warnings, copies, seen, owners, unreadable, .. } = capturing;
     for text in left.unreadable() {
         warnings.add(text.clone());
@@ -220,17 +218,6 @@ fn look(
         owners,
     };
     Ok((looked, copies))
-}
-
-/// Refuses a root that is another one than it was when it was begun with: its filesystem was unmounted, or something was mounted
-/// over it, and what was found there since is not what is meant.
-fn still_there(root: &Path, seen: &Path, identity: (u64, u64)) -> Result<(), PartError> {
-    let now = fs::metadata(seen).map(|meta| (meta.dev(), meta.ino()));
-    if now.is_ok_and(|now| now == identity) {
-        return Ok(());
-    }
-    let text = format!("`{}` is not what it was when it was begun with: was it unmounted or replaced?", root.display());
-    Err(PartError::Other(text))
 }
 
 #[derive(Default)]

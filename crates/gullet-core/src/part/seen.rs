@@ -4,7 +4,7 @@ use std::collections::HashSet;
 use std::fs;
 use std::hash::{DefaultHasher, Hash, Hasher};
 use std::os::unix::fs::MetadataExt;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use gullet_store::PathError;
 use gullet_store::listing::Kind;
@@ -17,14 +17,42 @@ use super::walk::{Found, LeftOuts, Walk};
 #[derive(Default)]
 pub(super) struct Seen {
     files: HashSet<u64>,
-    /// Each root with its device and inode.
-    roots: Vec<(PathBuf, (u64, u64))>,
+    roots: Vec<SeenRoot>,
+}
+
+/// A root as it was when it was begun with.
+#[derive(Clone)]
+pub(super) struct SeenRoot {
+    root: PathBuf,
+    /// Where it is looked at: at itself, or in a snapshot.
+    at: PathBuf,
+    /// Device and inode.
+    identity: (u64, u64),
+}
+
+impl SeenRoot {
+    pub(super) fn new(root: &Path, at: &Path, meta: &fs::Metadata) -> Self {
+        Self { root: root.to_path_buf(), at: at.to_path_buf(), identity: (meta.dev(), meta.ino()) }
+    }
+
+    /// Refuses it where it is another one now: its filesystem was unmounted, or something was mounted over it, and what was found
+    /// there since is not what is meant.
+    pub(super) fn still_there(&self) -> Result<(), PartError> {
+        let now = fs::metadata(&self.at).map(|meta| (meta.dev(), meta.ino()));
+        if now.is_ok_and(|now| now == self.identity) {
+            return Ok(());
+        }
+        let root = self.root.display();
+        Err(PartError::Other(format!(
+            "`{root}` is not what it was when it was begun with: was it unmounted or replaced?"
+        )))
+    }
 }
 
 impl Seen {
     /// Nothing yet, of what is below these roots.
-    pub(super) fn new<'p>(roots: impl Iterator<Item = (&'p PathBuf, (u64, u64))>) -> Self {
-        Self { files: HashSet::new(), roots: roots.map(|(path, identity)| (path.clone(), identity)).collect() }
+    pub(super) fn new(roots: Vec<SeenRoot>) -> Self {
+        Self { files: HashSet::new(), roots }
     }
 
     /// A file as it was found.
@@ -51,16 +79,7 @@ impl Seen {
 
     /// The files that look other than they did; the first few by name, and how many.
     pub(super) fn changed_since(&self, walk: &Walk) -> Result<(Vec<String>, u64), PartError> {
-        for (root, identity) in &self.roots {
-            let now = fs::metadata(root).map(|meta| (meta.dev(), meta.ino()));
-            if !now.is_ok_and(|now| now == *identity) {
-                let text = format!(
-                    "`{}` is not what it was when it was captured: was it unmounted or replaced?",
-                    root.display()
-                );
-                return Err(PartError::Other(text));
-            }
-        }
+        self.roots.iter().try_for_each(SeenRoot::still_there)?;
         let (mut named, mut count, mut same) = (Vec::new(), 0, 0);
         walk.run(&mut LeftOuts::default(), &mut |found: Found| {
             if self.files.contains(&Self::of(&found)) {

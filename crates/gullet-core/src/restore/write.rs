@@ -68,6 +68,18 @@ fn open_below(root: &OwnedFd, path: &[u8], flags: OFlags) -> Result<OwnedFd, Err
 /// What a new file or folder may get from the folder it is made in: POSIX access control lists, acl(5).
 const INHERITED: [&str; 2] = ["system.posix_acl_access", "system.posix_acl_default"];
 
+/// Removes what a file or folder got that way, but for what is meant to be there. Gives the last error.
+fn disinherit(file: &OwnedFd, is_meant: impl Fn(&str) -> bool) -> Result<(), Errno> {
+    let mut result = Ok(());
+    for name in INHERITED.into_iter().filter(|name| !is_meant(name)) {
+        match rustix::fs::fremovexattr(file, name) {
+            Ok(()) | Err(Errno::NODATA | Errno::NOTSUP) => {}
+            Err(errno) => result = Err(errno),
+        }
+    }
+    result
+}
+
 fn split(path: &PathName) -> (&[u8], &OsStr) {
     let bytes = path.as_bytes();
     match bytes.iter().rposition(|byte| *byte == b'/') {
@@ -109,9 +121,7 @@ impl Target {
             };
             at = rustix::fs::openat(&at, name, FOLDER, Mode::empty())?;
             if is_made {
-                for name in INHERITED {
-                    let _ = rustix::fs::fremovexattr(&at, name);
-                }
+                let _ = disinherit(&at, |_| false);
                 let _ = rustix::fs::fchmod(&at, Mode::from_raw_mode(0o755));
             }
         }
@@ -205,15 +215,8 @@ impl Target {
         }
         let owned = owner.is_ok();
         // What a folder hands down by its default access list is not what was captured, and may let others in.
-        for name in INHERITED.iter().filter(|name| !entry.xattrs.contains_key(**name)) {
-            match rustix::fs::fremovexattr(file, *name) {
-                Ok(()) | Err(Errno::NODATA | Errno::NOTSUP) => {}
-                Err(errno) => self.could_not(
-                    "an access list that was inherited could not be removed, so that attribute",
-                    entry,
-                    errno,
-                ),
-            }
+        if let Err(errno) = disinherit(file, |name| entry.xattrs.contains_key(name)) {
+            self.could_not("an access list that was inherited could not be removed, so that attribute", entry, errno);
         }
         // A set-uid file of somebody else's must not become one of ours.
         let mode = if owned { entry.mode } else { entry.mode & 0o1777 };
@@ -297,13 +300,9 @@ pub(super) fn make_folders(path: &Path) -> Result<(), PathError> {
         Err(error) if error.kind() == std::io::ErrorKind::AlreadyExists => return Ok(()),
         other => other.at(path)?,
     }
-    for name in INHERITED {
-        match rustix::fs::removexattr(path, name) {
-            Ok(()) | Err(Errno::NODATA | Errno::NOTSUP) => {}
-            Err(errno) => return Err(PathError::new(path, errno)),
-        }
-    }
-    rustix::fs::chmod(path, Mode::from_raw_mode(0o755)).at(path)
+    let folder = rustix::fs::open(path, FOLDER, Mode::empty()).at(path)?;
+    disinherit(&folder, |_| false).at(path)?;
+    rustix::fs::fchmod(&folder, Mode::from_raw_mode(0o755)).at(path)
 }
 
 /// What a folder has besides contents, as an entry without a path.

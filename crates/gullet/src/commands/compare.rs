@@ -216,8 +216,7 @@ pub fn trace(ui: &mut Ui, global: &Global, args: &TraceArgs) -> Result<Exit, Com
     let reading = Reading::open(global, &args.reading, args.app.as_deref(), ui)?;
     let mut runs: Vec<(&Logged, &Store)> = Vec::new();
     for (store, book) in &reading.stores {
-        let own = |logged: &&Logged| book.machine.as_ref().is_none_or(|machine| logged.record.writer == *machine);
-        runs.extend(book.runs.iter().filter(own).map(|logged| (logged, store)));
+        runs.extend(book.runs.iter().filter(|logged| book.may_be_own(logged)).map(|logged| (logged, store)));
     }
     runs.retain(|(logged, _)| args.app.as_ref().is_none_or(|app| logged.record.app == *app));
     if reading.stores.len() > 1 {

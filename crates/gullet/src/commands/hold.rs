@@ -6,6 +6,7 @@ use clap::Args;
 use gullet_core::definition::{App, HoldStep, Loaded, Span};
 use gullet_core::hold::{
     Guarded, InitialState, Note, NoteError, NoteHead, NoteStatus, Op, Order, Stuck, forgotten, initial_state,
+    notes_folder,
 };
 use gullet_core::hook::{Call, Limits, Runner};
 use gullet_core::ids::random_id;
@@ -82,7 +83,7 @@ pub fn hold(ui: &mut Ui, global: &Global, args: &HoldArgs) -> Result<Exit, Comma
         token: random_id(world.random, 20),
         steps: spec.hold.clone(),
         limit_ms: u64::try_from(limit.as_millis()).unwrap_or(u64::MAX),
-        notes: state.folder().join("holds"),
+        notes: notes_folder(state.folder()),
         scratch: state.place(&["scratch"])?,
         host: world.host.clone(),
         by_hand: true,
@@ -140,7 +141,7 @@ fn looks_first(spec: &App, app: &str, state: &State, world: World<'_>) -> Result
 
 /// Whether a hold that could not be left through its guard is left: by the guard itself, or now.
 fn left_all_the_same(state: &State, app: &str, token: &str, world: World<'_>) -> Option<()> {
-    let notes = state.folder().join("holds");
+    let notes = notes_folder(state.folder());
     Note::await_owner_gone(&notes, app, Duration::from_secs(5), world.clock);
     match Note::status(&notes, app) {
         NoteStatus::Over(head) => (head.token == token).then_some(()),
@@ -201,7 +202,7 @@ fn wait(ui: &mut Ui, state: &State, app: &str, token: &str, outside: &Outside) -
     let world = outside.world();
     loop {
         let head =
-            Note::peek(&state.folder().join("holds"), app).filter(|head| head.token == token && !head.state.is_over());
+            Note::peek(&notes_folder(state.folder()), app).filter(|head| head.token == token && !head.state.is_over());
         let Some(head) = head else {
             ui.say(format!("{} {app} is released", styled(GOOD, "✓")));
             return Ok(Exit::Complete);
@@ -239,7 +240,7 @@ pub fn release(ui: &mut Ui, global: &Global, args: &ReleaseArgs) -> Result<Exit,
     match &args.app {
         Some(app) => {
             let is_known = loaded.definition.app.contains_key(app);
-            if !is_known && Note::status(&state.folder().join("holds"), app) == NoteStatus::Nothing {
+            if !is_known && Note::status(&notes_folder(state.folder()), app) == NoteStatus::Nothing {
                 let text = format!("the definition has no application `{app}`, and nothing of that name is held");
                 let known: Vec<&str> = loaded.definition.app.keys().map(String::as_str).collect();
                 return Err(CommandError::text(Exit::Usage, text).hint(format!("it defines: {}", known.join(", "))));
@@ -251,29 +252,24 @@ pub fn release(ui: &mut Ui, global: &Global, args: &ReleaseArgs) -> Result<Exit,
 }
 
 fn list(ui: &mut Ui, state: &State) -> Result<Exit, CommandError> {
-    let notes = state.folder().join("holds");
-    let found: Vec<(String, NoteStatus)> = Note::all(&notes)
-        .into_iter()
-        .map(|app| (Note::status(&notes, &app), app))
-        .map(|(note, app)| (app, note))
-        .collect();
-    let is_held = |note: &NoteStatus| match note {
+    let notes = notes_folder(state.folder());
+    let with_note = |app: String| {
+        let note = Note::status(&notes, &app);
+        (app, note)
+    };
+    let mut held: Vec<(String, NoteStatus)> = Note::all(&notes).into_iter().map(with_note).collect();
+    held.retain(|(_, note)| match note {
         NoteStatus::Owned(head) => !head.entered.is_empty(),
         NoteStatus::Forgotten(_) | NoteStatus::Unreadable => true,
         NoteStatus::Nothing | NoteStatus::Over(_) => false,
-    };
-    let held: Vec<(String, NoteStatus)> = found.into_iter().filter(|(_, note)| is_held(note)).collect();
-    let head_of = |note: &NoteStatus| match note {
-        NoteStatus::Owned(head) | NoteStatus::Forgotten(head) => Some(head.clone()),
-        _ => None,
-    };
+    });
     if ui.is_json() {
-        ui.json(&held.iter().filter_map(|(_, note)| head_of(note)).collect::<Vec<NoteHead>>())?;
+        ui.json(&held.iter().filter_map(|(_, note)| note.head()).collect::<Vec<_>>())?;
     } else if held.is_empty() {
         ui.say("nothing is held");
     } else {
         let rows = held.iter().map(|(app, note)| {
-            let Some(head) = head_of(note) else {
+            let Some(head) = note.head() else {
                 let how = styled(BAD, "✗ not known");
                 let why = "its hold note cannot be read, so it may be held";
                 return [app, &how, "-", "-", "-", why].map(str::to_owned).to_vec();
@@ -286,7 +282,7 @@ fn list(ui: &mut Ui, state: &State) -> Result<Exit, CommandError> {
             };
             let since = head.began.map_or_else(|| "-".to_owned(), time);
             let has_limit = head.why.is_none() && head.limit_ms < LIMITLESS_MS;
-            let left = if has_limit { duration(remaining(&head)) } else { "-".to_owned() };
+            let left = if has_limit { duration(remaining(head)) } else { "-".to_owned() };
             vec![head.app.clone(), how, who, since, left, harmless(head.why.as_deref().unwrap_or(""))]
         });
         ui.say(table(&["application", "state", "by", "since", ">left by itself in", "why"], rows.collect()));
@@ -297,7 +293,7 @@ fn list(ui: &mut Ui, state: &State) -> Result<Exit, CommandError> {
 
 /// Tells the guard of a hold to leave, and waits for it.
 fn release_one(ui: &mut Ui, state: &State, app: &str, outside: &Outside) -> Result<Exit, CommandError> {
-    let notes = state.folder().join("holds");
+    let notes = notes_folder(state.folder());
     let world = outside.world();
     let stuck = |why: &str, by_hand: &[String]| {
         let mut error = CommandError::text(Exit::NotReleased, format!("`{app}` is not released: {why}"));
@@ -369,7 +365,7 @@ fn declare(
     why: &str,
     outside: &Outside,
 ) -> Result<Exit, CommandError> {
-    let notes = state.folder().join("holds");
+    let notes = notes_folder(state.folder());
     let clock: &dyn Clock = outside.world().clock;
     let mut held = None;
     for _ in 0..100 {

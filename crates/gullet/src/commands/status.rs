@@ -6,7 +6,7 @@ use std::time::{Duration, Instant};
 
 use clap::Args;
 use gullet_core::definition::{Loaded, Span};
-use gullet_core::hold::Note;
+use gullet_core::hold::{Note, notes_folder};
 use gullet_core::logbook::Logbook;
 use gullet_core::restore::place::Journal;
 use gullet_core::state::State;
@@ -110,7 +110,7 @@ fn of_app(loaded: &Loaded, state: Result<&State, &CommandError>, app: &str) -> R
         drilled_within: span(limits.drilled_within),
         payload_gone: payload_gone.unwrap_or_default(),
     };
-    let hold = Note::status(&state.folder().join("holds"), app);
+    let hold = Note::status(&notes_folder(state.folder()), app);
     let restore = Journal::load(state.folder(), app);
     let answer = status::status(app, &book, &hold, &about);
     Ok(match restore {

@@ -10,6 +10,7 @@ use crate::hold::{Guarded, Op, Order, notes_folder};
 use crate::ids::random_id;
 use crate::part::chain;
 use crate::state::State;
+use crate::words::millis;
 use crate::world::{Stop, World};
 
 /// A restore may take as long as it takes; the guard only looks after what is left of it.
@@ -64,7 +65,7 @@ pub fn take_back(journal: &Journal, spec: &RestoreSpec, with: &mut Applying<'_>)
     let mut tell = |what: &str, result: &Result<(), String>| {
         let (ok, note) = (result.is_ok(), result.clone().err().unwrap_or_default());
         let now = with.world.clock.uptime();
-        let took_ms = u64::try_from(now.saturating_sub(since).as_millis()).unwrap_or(u64::MAX);
+        let took_ms = millis(now.saturating_sub(since));
         since = now;
         (with.tell)(&PlaceStep { what: what.to_owned(), ok, note, took_ms });
     };
