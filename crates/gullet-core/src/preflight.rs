@@ -3,25 +3,31 @@
 //! [`check`] gives a list of [`Check`]s for one application, each passed, worth a look, or failed, with what to do.
 //! [`check_identity`] and [`check_store`] are what every run does too.
 
+mod programs;
+mod store;
+
 use std::collections::BTreeSet;
 use std::fs;
-use std::os::unix::fs::{MetadataExt, PermissionsExt};
-use std::path::{Path, PathBuf};
+use std::os::unix::fs::MetadataExt;
+use std::path::Path;
 use std::time::Duration;
 
 use gullet_store::{Store, free_space};
 use serde::Serialize;
 
-use crate::definition::{App, CommandSpec, OneOrMany, PartKind, Probe, Secure, When};
+use crate::definition::{App, OneOrMany, PartKind, Probe, Secure, When};
 use crate::hold::{InitialState, Note, NoteStatus, initial_state, notes_folder};
-use crate::hook::{Account, Call, Limits, Runner};
+use crate::hook::{Call, Limits, Runner};
 use crate::logbook::{Logbook, Logged};
-use crate::part::{Survey, chain, check_service, foresee, survey};
-use crate::permissions::changeable_by_others;
+use crate::part::{Survey, check_service, foresee, survey};
 use crate::plan::{Plan, PlannedPart};
 use crate::record::SecuredBy;
 use crate::state::State;
 use crate::words::{count, duration, list, millis, size};
+
+use programs::check_programs;
+pub(crate) use programs::missing_program;
+pub use store::{StoreTrouble, check_identity, check_mounted, check_store};
 
 /// Bytes that are read into the store in a millisecond, roughly, and bytes that are copied.
 const STREAMED_A_MS: u64 = 200_000;
@@ -60,82 +66,6 @@ pub struct Check {
     pub found: String,
     /// What to do, where there is something.
     pub advice: Option<String>,
-}
-
-/// A store that a run could not use: why, and what to do.
-pub type StoreTrouble = (String, Option<String>);
-
-/// Whether the store is the one that is meant: where it must be, and the one that was there before. Nothing is written to
-/// another one, not even the record of a run that was refused. Gives the store.
-///
-/// # Errors
-/// Why it is not, and what to do.
-pub fn check_identity<'s>(
-    store: Result<&'s Store, &str>,
-    plan: &Plan,
-    state: &State,
-) -> Result<&'s Store, StoreTrouble> {
-    check_mounted(&plan.store, plan.mounted)?;
-    let store = store.map_err(|why| {
-        (why.to_owned(), Some(format!("if there is to be one: gullet store new {}", plan.store_name)))
-    })?;
-    state.recognise_store(&store.location().describe(), &store.info().id).map_err(|error| {
-        let advice = "if that is meant: remove the line in stores.json of the state folder";
-        (error.to_string(), Some(advice.to_owned()))
-    })?;
-    Ok(store)
-}
-
-/// Whether something is mounted at a store's folder, where that must be.
-///
-/// # Errors
-/// That nothing is, and what to do.
-pub fn check_mounted(folder: &Path, must_be: bool) -> Result<(), StoreTrouble> {
-    if !must_be || is_mount_point(folder) {
-        return Ok(());
-    }
-    let text = format!("{} is not a mount point, and the definition says `mounted = true`", folder.display());
-    Err((text, Some("mount it; nothing was written to the disk below it".to_owned())))
-}
-
-/// Whether the store that is meant (see [`check_identity`]) can be written, read and cleaned, and is encrypted as it should be.
-///
-/// # Errors
-/// Why it cannot be used, and what to do.
-pub fn check_store(store: &Store, plan: &Plan, probe: &str) -> Result<(), StoreTrouble> {
-    let place = plan.store.display();
-    match (store.is_sealed(), plan.seal.is_empty()) {
-        (true, true) => {
-            let text = format!("the store at {place} is sealed, and the definition has no `seal_for`");
-            return Err((text, Some(format!("name the public keys: seal_for = {:?}", store.info().keys))));
-        }
-        (false, false) => {
-            let text = format!("the store at {place} was made without keys, so what is in it is not sealed");
-            let advice = "make another store for what is to be sealed: set its location, then `gullet store new`";
-            return Err((text, Some(advice.to_owned())));
-        }
-        _ => {}
-    }
-    let location = store.location();
-    // What a command left that was killed in the middle of this.
-    let _ = location.discard_unpublished("probes/", false);
-    let name = format!("probes/{probe}");
-    let probed = location
-        .write(&name, probe.as_bytes())
-        .and_then(|()| location.read(&name))
-        .and_then(|bytes| location.remove(&name).map(|()| bytes == probe.as_bytes()));
-    match probed {
-        Ok(true) => Ok(()),
-        Ok(false) => Err((format!("what was written to {place} read back differently"), None)),
-        Err(error) => Err((format!("the store cannot be used: {}", chain(&error)), None)),
-    }
-}
-
-/// Whether something is mounted at `path`.
-fn is_mount_point(path: &Path) -> bool {
-    let above = path.join("..");
-    let (Ok(here), Ok(above)) = (fs::metadata(path), fs::metadata(above)) else { return false };
-    here.dev() != above.dev() || here.ino() == above.ino()
 }
 
 /// What a check needs.
@@ -195,37 +125,6 @@ pub fn known_beforehand(plan: &Plan, store: Option<&Store>, last: Option<&Logged
     }
     checks.0.retain(|check| check.verdict == Verdict::Fail);
     checks.0
-}
-
-/// Every program that a run would start: is it there, and may it be executed?
-fn check_programs(plan: &Plan, checks: &mut Checks) {
-    let mut programs = BTreeSet::new();
-    let mut folders = BTreeSet::new();
-    let mut accounts = BTreeSet::new();
-    for command in plan.commands() {
-        accounts.extend(wrong_account(command));
-        programs.extend(program_of(command).map(str::to_owned));
-        folders.extend(command.dir.clone());
-    }
-    programs.extend(plan.parts.iter().filter_map(|part| part.spec.command.first().cloned()));
-    let mut wrong = accounts.len();
-    for found in accounts {
-        checks.fail("hook", found, None);
-    }
-    for program in &programs {
-        if let Err((found, advice)) = executable(program) {
-            wrong += 1;
-            checks.fail("hook", found, Some(advice.to_owned()));
-        }
-    }
-    for folder in folders.iter().filter(|folder| !folder.is_dir()) {
-        wrong += 1;
-        checks.fail("hook", format!("the folder `{}` of a command is not there", folder.display()), None);
-    }
-    if wrong == 0 && !programs.is_empty() {
-        let programs = count(programs.len() as u64, "program");
-        checks.pass("hooks", format!("{programs} found, and may be executed"));
-    }
 }
 
 #[derive(Default)]
@@ -553,52 +452,4 @@ impl Preflight<'_> {
             checks.warn("clock", found, "the clock was ahead then, or is behind now: set it");
         }
     }
-}
-
-fn program_of(command: &CommandSpec) -> Option<&str> {
-    if command.asked().is_some() {
-        return None;
-    }
-    let words = command.run.as_ref().or(command.interpreter.as_ref());
-    words.map_or_else(|| command.script.as_ref().map(|_| "/bin/sh"), |words| words.first().map(String::as_str))
-}
-
-/// What is wrong with the program of a command, where it cannot be found or executed, or with the account that it runs as.
-pub(crate) fn missing_program(command: &CommandSpec) -> Option<String> {
-    let program = || executable(program_of(command)?).err().map(|(found, _)| found);
-    wrong_account(command).or_else(program)
-}
-
-/// Why a command cannot run as the account that it asks for.
-fn wrong_account(command: &CommandSpec) -> Option<String> {
-    let account = Account::find(command.run_as.as_ref()?).and_then(|account| match command.through {
-        Some(_) => Ok(()),
-        None => account.prefix().map(drop),
-    });
-    account.err().map(|error| chain(&error))
-}
-
-/// Whether a program can be found and executed, as a hook would find it.
-fn executable(program: &str) -> Result<(), (String, &'static str)> {
-    let candidates: Vec<PathBuf> = if program.contains('/') {
-        vec![PathBuf::from(program)]
-    } else {
-        crate::hook::PATH.split(':').map(|folder| Path::new(folder).join(program)).collect()
-    };
-    let Some(found) = candidates.iter().find(|path| path.is_file()) else {
-        let advice = "hooks look in a fixed PATH, the same by hand and by timer: give the whole path";
-        return Err((format!("`{program}` is not found"), advice));
-    };
-    if rustix::process::geteuid().is_root()
-        && let Some(why) = changeable_by_others(found)
-    {
-        let found = format!("`{}` would run as root, and others could change it: {why}", found.display());
-        return Err((found, "let only root write to it and to the folders above it"));
-    }
-    let mode = fs::metadata(found).map(|meta| meta.permissions().mode()).unwrap_or(0);
-    let access = rustix::fs::access(found, rustix::fs::Access::EXEC_OK);
-    if mode & 0o111 == 0 || access.is_err() {
-        return Err((format!("`{}` may not be executed", found.display()), "set its run bit: chmod +x"));
-    }
-    Ok(())
 }

@@ -2,6 +2,7 @@
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on should panic")]
 
 mod attended;
+mod beforehand;
 mod capture;
 mod compare;
 mod consistency;
@@ -25,3 +26,4 @@ mod sealed;
 mod secure;
 mod store;
 mod sweep;
+mod trust;

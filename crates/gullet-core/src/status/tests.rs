@@ -1,0 +1,164 @@
+use super::*;
+use crate::hold::{NoteHead, NoteState};
+use crate::record::{Note, Record};
+
+fn run(outcome: Outcome, second: i64) -> Logged {
+    let at = Timestamp::new(second, 0).unwrap();
+    let cause = Note { about: None, text: "the till is on fire".to_owned(), advice: Some("press Resume".to_owned()) };
+    let id = crate::RunId::from(format!("r{second}").as_str());
+    let record = Record {
+        causes: if outcome > Outcome::Warnings { vec![cause] } else { Vec::new() },
+        ..Record::bare(id, "quaybook", "w", at, outcome)
+    };
+    let name = format!("records/quaybook/w/{second}");
+    Logged { name, in_store: true, record, remarks: Vec::new(), keys: Vec::new(), is_locked: false }
+}
+
+/// An hour after the epoch, near which all runs of these tests are.
+fn soon() -> Circumstances {
+    Circumstances { now: Timestamp::new(3600, 0).unwrap(), ..Circumstances::default() }
+}
+
+fn level(runs: Vec<Logged>) -> (Level, String) {
+    let book = Logbook { runs, ..Logbook::default() };
+    let status = status("quaybook", &book, &NoteStatus::Nothing, &soon());
+    (status.level, status.reasons.join("; "))
+}
+
+#[test]
+fn the_last_run_counts_and_a_good_one_must_exist() {
+    assert_eq!(level(vec![]).0, Level::Critical);
+    assert_eq!(level(vec![run(Outcome::Complete, 1)]).0, Level::Ok);
+    assert_eq!(level(vec![run(Outcome::Complete, 1), run(Outcome::Warnings, 2)]).0, Level::Warning);
+    for bad in [Outcome::Incomplete, Outcome::Refused, Outcome::Failed, Outcome::Interrupted] {
+        let (level, why) = level(vec![run(Outcome::Complete, 1), run(bad, 2)]);
+        assert_eq!(level, Level::Critical);
+        assert!(why.contains("the till is on fire"), "{why}");
+    }
+    let (not_released, why) = level(vec![run(Outcome::Complete, 1), run(Outcome::NotReleased, 2)]);
+    assert!(not_released == Level::Critical && why.contains("press Resume"), "{why}");
+    assert_eq!(level(vec![run(Outcome::Failed, 1), run(Outcome::Complete, 2)]).0, Level::Ok);
+}
+
+#[test]
+fn a_partial_run_or_one_that_waits_for_the_store_never_stands_for_the_application() {
+    let mut partial = run(Outcome::Complete, 1);
+    partial.record.partial = true;
+    assert_eq!(level(vec![partial]).0, Level::Critical);
+    let waiting = Logged { in_store: false, ..run(Outcome::Complete, 1) };
+    assert_eq!(level(vec![waiting]).0, Level::Critical);
+}
+
+#[test]
+fn it_ages_by_what_is_usual_or_said_and_a_time_in_the_future_is_no_proof() {
+    const DAY: i64 = 86_400;
+    let runs = || vec![run(Outcome::Complete, 0), run(Outcome::Complete, 7 * DAY), run(Outcome::Complete, 14 * DAY)];
+    let at = |runs: Vec<Logged>, day: i64, every: Option<i64>| {
+        let book = Logbook { runs, ..Logbook::default() };
+        let now = Timestamp::new(day * DAY + 60, 0).unwrap();
+        let expected_every = every.map(|days| SignedDuration::from_hours(24 * days));
+        let about = Circumstances { now, expected_every, ..Circumstances::default() };
+        status("quaybook", &book, &NoteStatus::Nothing, &about).level
+    };
+    assert_eq!(at(vec![run(Outcome::Complete, 0)], 1, None), Level::Ok);
+    assert_eq!(at(vec![run(Outcome::Complete, 0)], 2, None), Level::Critical, "two days, where nothing is usual");
+    assert_eq!((at(runs(), 27, None), at(runs(), 29, None)), (Level::Ok, Level::Critical), "twice a week");
+    assert_eq!((at(runs(), 15, Some(2)), at(runs(), 17, Some(2))), (Level::Ok, Level::Critical), "as it is said");
+    assert_eq!(at(runs(), 13, None), Level::Critical, "a run from tomorrow");
+}
+
+#[test]
+fn what_was_never_verified_or_drilled_is_a_warning_where_that_is_wanted() {
+    let month = Some(SignedDuration::from_hours(720));
+    let of = |verified_within, drilled_within| {
+        let about = Circumstances { verified_within, drilled_within, ..soon() };
+        let book = Logbook { runs: vec![run(Outcome::Complete, 1)], ..Logbook::default() };
+        status("quaybook", &book, &NoteStatus::Nothing, &about).level
+    };
+    assert_eq!((of(None, None), of(month, None), of(None, month)), (Level::Ok, Level::Warning, Level::Warning));
+}
+
+#[test]
+fn a_drill_by_a_clock_that_was_ahead_hides_no_later_failure() {
+    let drilled = |run: i64, drills: &[(i64, Outcome)]| {
+        let mut logged = self::run(Outcome::Complete, run);
+        for (second, outcome) in drills {
+            let at = Timestamp::new(*second, 0).unwrap();
+            let remark = logged.remark(at, RemarkKind::Drilled, *outcome, "drill failed: it is on fire".to_owned());
+            logged.remarks.push(remark);
+        }
+        logged
+    };
+    const AHEAD: i64 = 400 * 86_400;
+    let (passed, failed) = (Outcome::Complete, Outcome::Failed);
+    let of = |runs: Vec<Logged>| level(runs).1.contains("on fire");
+    assert!(of(vec![drilled(1, &[(AHEAD, passed)]), drilled(2, &[(20, failed)])]));
+    assert!(of(vec![drilled(1, &[(AHEAD, passed), (20, failed)])]), "the order of one run is known");
+    assert!(of(vec![drilled(1, &[(20, failed)]), drilled(2, &[(10, passed)])]));
+    assert!(!of(vec![drilled(1, &[(20, failed)]), drilled(2, &[(30, passed)])]));
+    assert!(!of(vec![drilled(1, &[(AHEAD, failed), (20, passed)])]));
+}
+
+#[test]
+fn payload_or_documents_that_are_gone_are_critical() {
+    let book = |missing: &[&str]| Logbook {
+        runs: vec![run(Outcome::Complete, 1)],
+        missing: missing.iter().map(|name| ((*name).to_owned(), "a test".to_owned())).collect(),
+        ..Logbook::default()
+    };
+    let of = |book: &Logbook, gone: &[&str]| {
+        let payload_gone = gone.iter().map(|name| (*name).to_owned()).collect();
+        status("quaybook", book, &NoteStatus::Nothing, &Circumstances { payload_gone, ..soon() }).level
+    };
+    assert_eq!(of(&book(&[]), &[]), Level::Ok);
+    assert_eq!(of(&book(&[]), &["payload/w/r/000000.zst"]), Level::Critical);
+    assert_eq!(of(&book(&["records/quaybook/w/x"]), &[]), Level::Critical);
+    assert_eq!(of(&book(&["records/other/w/x"]), &[]), Level::Ok);
+}
+
+#[test]
+fn another_machines_runs_never_stand_for_this_ones() {
+    let other = Logged {
+        record: Record { writer: "b".to_owned(), ..run(Outcome::Complete, 1).record },
+        ..run(Outcome::Complete, 1)
+    };
+    let book = Logbook { runs: vec![other], machine: Some("w".to_owned()), ..Logbook::default() };
+    let status = status("quaybook", &book, &NoteStatus::Nothing, &soon());
+    assert!(status.level == Level::Critical && status.last.is_none());
+}
+
+#[test]
+fn a_hold_that_nobody_releases_is_critical_and_one_by_hand_is_a_warning() {
+    let book = Logbook { runs: vec![run(Outcome::Complete, 1)], ..Logbook::default() };
+    let mut head = NoteHead {
+        note: 1,
+        state: NoteState::Held,
+        app: "quaybook".to_owned(),
+        run: "by hand".to_owned(),
+        token: "t".to_owned(),
+        pid: 1,
+        boot: String::new(),
+        account: "root (0)".to_owned(),
+        entered: vec![0],
+        began: None,
+        limit_ms: 1,
+        by_hand: true,
+        why: None,
+        started: 0,
+        began_up_ms: None,
+        running: None,
+        is_handed_over: false,
+    };
+    let of = |hold: NoteStatus| status("quaybook", &book, &hold, &soon());
+    let held = of(NoteStatus::Owned(head.clone()));
+    assert!(held.level == Level::Warning && held.reasons[0].contains("it is held by hand"), "{held:?}");
+    assert_eq!(of(NoteStatus::Forgotten(head.clone())).level, Level::Critical);
+    assert_eq!(of(NoteStatus::Unreadable).level, Level::Critical);
+    head.by_hand = false;
+    assert_eq!(of(NoteStatus::Owned(head.clone())).level, Level::Ok, "a run is going on");
+    head.state = NoteState::Leaving;
+    head.why = Some("the drawer is jammed".to_owned());
+    assert_eq!(of(NoteStatus::Owned(head.clone())).level, Level::Critical);
+    head.state = NoteState::Left;
+    assert_eq!(of(NoteStatus::Over(head)).level, Level::Ok);
+}
