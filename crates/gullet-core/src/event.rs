@@ -322,7 +322,7 @@ pub trait Listener {
 /// What a person is asked to do in the middle of a run.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Instruction {
-    /// The hold step it is about.
+    /// The hold step it is about; of a restore in place the application.
     pub about: String,
     /// What is not as it must be.
     pub problem: String,

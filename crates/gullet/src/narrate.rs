@@ -153,21 +153,29 @@ pub fn capture_text(capture: &Capture) -> String {
     words.join(", ")
 }
 
+/// Has the person at the terminal do something: whether it is said to be done. Nobody does it where nobody is there.
+pub fn attend(ui: &mut Ui, instruction: &Instruction, over: &dyn Fn() -> bool) -> bool {
+    if !ui.can_ask() {
+        return false;
+    }
+    let about = &instruction.about;
+    ui.complain("");
+    ui.complain(styled(BOLD, harmless(&format!("Your hand is needed: {about} {}", instruction.problem))));
+    ui.complain(format!("  {} {}", styled(WARN, "to do:"), harmless(&instruction.to_do)));
+    ui.complain(harmless(&format!("  Then press Enter, and {about} is asked again {}.", instruction.then)));
+    ui.complain(harmless(&format!("  Or type stop: {}.", instruction.otherwise)));
+    let answer = ui.ask("> ", over);
+    ui.complain("");
+    answer.is_some_and(|line| line.trim() != "stop")
+}
+
 impl Listener for Narrator<'_> {
     fn attend(&mut self, instruction: &Instruction, over: &dyn Fn() -> bool) -> bool {
         if !self.told.attended || !self.ui.can_ask() {
             return false;
         }
         self.told.complain(self.ui);
-        let about = &instruction.about;
-        self.ui.complain("");
-        self.ui.complain(styled(BOLD, harmless(&format!("Your hand is needed: {about} {}", instruction.problem))));
-        self.ui.complain(format!("  {} {}", styled(WARN, "to do:"), harmless(&instruction.to_do)));
-        self.ui.complain(harmless(&format!("  Then press Enter, and {about} is asked again {}.", instruction.then)));
-        self.ui.complain(harmless(&format!("  Or type stop: {}.", instruction.otherwise)));
-        let answer = self.ui.ask("> ", over);
-        self.ui.complain("");
-        answer.is_some_and(|line| line.trim() != "stop")
+        attend(self.ui, instruction, over)
     }
 
     fn hear(&mut self, event: &Event) {

@@ -96,6 +96,9 @@ pub struct PlaceArgs {
     /// Take a run that is not complete
     #[arg(long)]
     incomplete_too: bool,
+    /// Nobody is at the terminal: fail clearly instead of asking for something to be done by hand
+    #[arg(long)]
+    unattended: bool,
 }
 
 /// What goes to standard output.

@@ -1,4 +1,4 @@
-//! Runs with somebody at the terminal: what cannot be done by the hooks is asked for, calmly, and the application is asked
+//! Runs and restores with somebody at the terminal: what cannot be done by the hooks is asked for, calmly, and the application is asked
 //! again. Without a terminal it is a clear failure.
 
 use std::io::{Read, Write};
@@ -6,7 +6,8 @@ use std::process::{Child, ChildStdin, Command, Stdio};
 use std::sync::mpsc::{Receiver, channel};
 use std::time::{Duration, Instant};
 
-use crate::harness::{Desk, GULLET, audit};
+use crate::harness::{Desk, GULLET, Place, audit};
+use crate::place::documents;
 
 /// A run on a terminal of its own.
 struct Terminal {
@@ -18,8 +19,12 @@ struct Terminal {
 
 impl Terminal {
     fn run(desk: &Desk, more: &str) -> Self {
+        Self::start(&desk.place, &format!("run quaybook {more}"))
+    }
+
+    fn start(place: &Place, command: &str) -> Self {
         let mut script = Command::new("script");
-        script.args(["-qec", &format!("{GULLET} run quaybook {more}"), "/dev/null"]).current_dir(desk.place.path(""));
+        script.args(["-qec", &format!("{GULLET} {command}"), "/dev/null"]).current_dir(place.path(""));
         let mut child = script.stdin(Stdio::piped()).stdout(Stdio::piped()).spawn().unwrap();
         let keys = child.stdin.take().unwrap();
         let mut output = child.stdout.take().unwrap();
@@ -147,4 +152,85 @@ fn unattended_it_is_a_clear_failure() {
     assert!(text.contains("a ferry is boarding") && !text.contains("Your hand"), "{text}");
     // And without a terminal there is nobody to ask.
     desk.run().exits(1).says("a ferry is boarding");
+}
+
+/// Documents of an application that does not stop while there is `stuck`, and does not start while there is `broken`.
+fn stubborn() -> Place {
+    let (place, _, _) = documents(
+        "[app.app.restore]\nby_hand = \"turn the key\"\n\
+         stop = { script = \"[ -e @/stuck ] || touch @/stopped\" }\nstopped = { run = [\"test\", \"-e\", \"@/stopped\"], within = \"200ms\" }\n\
+         start = { script = \"[ -e @/broken ] || rm -f @/stopped\" }\nstarted = { run = [\"test\", \"!\", \"-e\", \"@/stopped\"], within = \"200ms\" }\n\
+         at_boot = \"stays stopped\"\n",
+    );
+    place
+}
+
+fn now(place: &Place) -> String {
+    std::fs::read_to_string(place.path("docs/a")).unwrap()
+}
+
+#[test]
+fn a_restore_waits_for_a_person_who_stops_and_starts_what_does_not_stop_and_start() {
+    let place = stubborn();
+    place.file("stuck", "");
+    place.file("broken", "");
+    let mut terminal = Terminal::start(&place, "restore app --in-place --yes");
+    terminal.wait_for("Your hand is needed: app does not stop");
+    terminal.wait_for("stop it by hand: /bin/sh -eu");
+    terminal.wait_for("> ");
+    assert_eq!(now(&place), "changed", "nothing changes hands while it is not stopped");
+    // Said to be done and not done: it is asked for again.
+    terminal.type_line("");
+    terminal.wait_for("Your hand is needed: app does not stop");
+    terminal.wait_for("> ");
+    place.file("stopped", "");
+    terminal.type_line("");
+    terminal.wait_for("Your hand is needed: app does not start on the new state");
+    terminal.wait_for("turn the key");
+    terminal.wait_for("> ");
+    assert_eq!(now(&place), "as it was");
+    std::fs::remove_file(place.path("stopped")).unwrap();
+    terminal.type_line("");
+    let (code, text) = terminal.code();
+    assert_eq!(code, Some(0), "{text}");
+    assert!(text.contains("by hand, proven"), "{text}");
+    assert_eq!(now(&place), "as it was");
+    // What did not stop by a command does not when it is taken back either.
+    let mut terminal = Terminal::start(&place, "restore app --undo --yes");
+    terminal.wait_for("Your hand is needed: app does not stop");
+    terminal.wait_for("> ");
+    place.file("stopped", "");
+    terminal.type_line("");
+    terminal.wait_for("Your hand is needed: app does not start on the old state");
+    terminal.wait_for("> ");
+    std::fs::remove_file(place.path("stopped")).unwrap();
+    terminal.type_line("");
+    let (code, text) = terminal.code();
+    assert_eq!(code, Some(0), "{text}");
+    assert_eq!(now(&place), "changed");
+    place.gullet(&["status"]).exits(0);
+}
+
+#[test]
+fn who_gives_up_on_a_restore_has_the_old_state_back() {
+    let place = stubborn();
+    place.file("broken", "");
+    let mut terminal = Terminal::start(&place, "restore app --in-place --yes");
+    terminal.wait_for("does not start on the new state");
+    terminal.wait_for("> ");
+    terminal.type_line("stop");
+    terminal.wait_for("does not start on the old state, which is in place");
+    terminal.wait_for("> ");
+    assert_eq!(now(&place), "changed");
+    std::fs::remove_file(place.path("stopped")).unwrap();
+    terminal.type_line("");
+    let (code, text) = terminal.code();
+    assert_eq!(code, Some(1), "it serves, but what was asked for is not in place: {text}");
+    assert_eq!(now(&place), "changed");
+    // Who is told that nobody is there asks nobody.
+    let mut terminal = Terminal::start(&place, "restore app --continue --yes --unattended");
+    terminal.wait_for("does not start");
+    let (code, text) = terminal.code();
+    assert_eq!(code, Some(7), "{text}");
+    assert!(!text.contains("Your hand"), "{text}");
 }

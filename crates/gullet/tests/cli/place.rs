@@ -19,7 +19,7 @@ fn look(folder: &Path) -> String {
 }
 
 /// Documents that are captured, and changed since: with something excluded, something new and something gone.
-fn documents(more: &str) -> (Place, String, String) {
+pub fn documents(more: &str) -> (Place, String, String) {
     let place = Place::with_parts(&format!("{FILES}{more}"));
     fill(&place);
     let captured = look(&place.path("docs"));

@@ -8,6 +8,7 @@ use std::time::Duration;
 use gullet_store::{PathError, Store};
 use serde::Serialize;
 
+use super::attended::{Attend, Wanted, by_hand};
 use super::back::order;
 use super::busy::{users_of, wait_for_users};
 use super::journal::{Hands, Journal, JournalError, Stage};
@@ -85,6 +86,8 @@ pub struct Applying<'a> {
     pub tell: &'a mut dyn FnMut(&PlaceStep),
     /// Told how far the writing is: part, files, bytes.
     pub progress: &'a mut dyn FnMut(&str, u64, u64),
+    /// Has a person do what a command could not; gives false where nobody is there.
+    pub attend: Attend<'a>,
     /// Told before each change on the disk.
     pub tick: Tick<'a>,
 }
@@ -306,12 +309,34 @@ impl<'a> Apply<'_, 'a> {
         self.stopped_at = Some(began);
         let stopped = self.ask_guard(Op::Enter(0)).and_then(|answer| answer.result);
         let proven = stopped.and_then(|()| self.ask_guard(Op::Prove(0)).and_then(|answer| answer.result));
+        let (proven, by_hand) = self.or_by_hand(Wanted::Stopped, proven);
         let note = if self.spec.stopped.is_some() { "proven" } else { "not proven: there is no `stopped` probe" };
-        self.step("stop", began, proven.clone().map(|()| note.to_owned()));
+        self.step("stop", began, proven.clone().map(|()| format!("{by_hand}{note}")));
         match proven {
             Ok(()) => Ok(()),
             Err(why) => Err(self.undo(Failure::Before(format!("it does not stop: {why}")))),
         }
+    }
+
+    /// What came of it, or of the hand of a person where it did not go well; and words for that.
+    fn or_by_hand(&mut self, wanted: Wanted, result: Result<(), String>) -> (Result<(), String>, &'static str) {
+        let Err(why) = result else { return (result, "") };
+        let op = match wanted {
+            Wanted::Stopped => Op::Prove(0),
+            Wanted::Started | Wanted::StartedAgain => Op::ProveLeft(0),
+        };
+        let (guard, runner, started) = (&mut self.guard, &self.runner, &self.spec.started);
+        let done = by_hand(&mut self.with, &self.spec, wanted, why, &mut |with| match (wanted, started) {
+            // As when it was started: not the guard is asked, which would let go.
+            (Wanted::Started, Some(probes)) => runner.wait_for(probes, &probe_call(), Limits::WITHIN).result,
+            _ => match guard {
+                Some(guard) => {
+                    guard.ask(op, with.world.stop).map_err(|error| error.to_string()).and_then(|answer| answer.result)
+                }
+                None => Err("there is no guard".to_owned()),
+            },
+        });
+        (done, "by hand, ")
     }
 
     /// What of the old state nobody may have open any more.
@@ -381,8 +406,8 @@ impl<'a> Apply<'_, 'a> {
                 .map(|probes| self.runner.wait_for(&probes, &probe_call(), Limits::WITHIN).result);
             let note = if proven.is_some() { "proven" } else { "not proven: there is no `started` probe" };
             // Where there is a probe it decides, not what the command said of itself.
-            let result = proven.unwrap_or(started);
-            self.step("start", began, result.clone().map(|()| note.to_owned()));
+            let (result, by_hand) = self.or_by_hand(Wanted::Started, proven.unwrap_or(started));
+            self.step("start", began, result.clone().map(|()| format!("{by_hand}{note}")));
             result.map_err(|why| Failure::Before(format!("it does not start on the new state: {why}")))?;
         }
         self.ways_back(false)?;
@@ -445,7 +470,8 @@ impl<'a> Apply<'_, 'a> {
             Some(_) => self.ask_guard(Op::ProveLeft(0)).and_then(|answer| answer.result),
             None => started,
         };
-        self.step("start again", began, result.clone().map(|()| String::new()));
+        let (result, by_hand) = self.or_by_hand(Wanted::StartedAgain, result);
+        self.step("start again", began, result.clone().map(|()| by_hand.trim_end_matches(", ").to_owned()));
         self.count_stopped();
         result
     }

@@ -3,6 +3,7 @@
 use std::sync::Arc;
 
 use super::apply::{Applying, PlaceStep};
+use super::attended::{Wanted, by_hand};
 use super::busy::wait_for_users;
 use super::journal::{Journal, Stage};
 use crate::definition::{HoldStep, RestoreSpec};
@@ -55,14 +56,13 @@ pub fn take_back(journal: &Journal, spec: &RestoreSpec, with: &mut Applying<'_>)
         None => None,
         Some(_) => Some(Guarded::start(with.guard, &order, &lost).map_err(|error| (chain(&error), false))?),
     };
+    let stop = with.world.stop;
     let ask = |guard: &mut Option<Guarded>, op: Op| match guard {
         None => Ok(()),
-        Some(guard) => {
-            guard.ask(op, with.world.stop).map_err(|error| error.to_string()).and_then(|answer| answer.result)
-        }
+        Some(guard) => guard.ask(op, stop).map_err(|error| error.to_string()).and_then(|answer| answer.result),
     };
     let mut since = with.world.clock.uptime();
-    let mut tell = |what: &str, result: &Result<(), String>| {
+    let mut tell = |with: &mut Applying<'_>, what: &str, result: &Result<(), String>| {
         let (ok, note) = (result.is_ok(), result.clone().err().unwrap_or_default());
         let now = with.world.clock.uptime();
         let took_ms = millis(now.saturating_sub(since));
@@ -70,7 +70,9 @@ pub fn take_back(journal: &Journal, spec: &RestoreSpec, with: &mut Applying<'_>)
         (with.tell)(&PlaceStep { what: what.to_owned(), ok, note, took_ms });
     };
     let stopped = ask(&mut guard, Op::Enter(0)).and_then(|()| ask(&mut guard, Op::Prove(0)));
-    tell("stop", &stopped);
+    let stopped =
+        stopped.or_else(|why| by_hand(with, spec, Wanted::Stopped, why, &mut |_| ask(&mut guard, Op::Prove(0))));
+    tell(with, "stop", &stopped);
     let users = stopped.is_ok().then(|| wait_for_users(&journal.used_places(), with.world.clock));
     let free = match users.filter(|users| users.count > 0) {
         None => Ok(()),
@@ -81,15 +83,17 @@ pub fn take_back(journal: &Journal, spec: &RestoreSpec, with: &mut Applying<'_>)
         journal.stage(Stage::GoingBack, &top).map_err(|error| chain(&error))?;
         super::journal::go_back(&top, &journal.app, with.world.clock).map(drop).map_err(|error| chain(&error))
     });
-    tell("go back", &back);
+    tell(with, "go back", &back);
     let open = super::journal::is_open(&top, &journal.app);
     let started = if open {
         Err("the old state is not in place".to_owned())
     } else {
-        ask(&mut guard, Op::Leave(0)).and_then(|()| ask(&mut guard, Op::ProveLeft(0)))
+        let started = ask(&mut guard, Op::Leave(0)).and_then(|()| ask(&mut guard, Op::ProveLeft(0)));
+        started
+            .or_else(|why| by_hand(with, spec, Wanted::StartedAgain, why, &mut |_| ask(&mut guard, Op::ProveLeft(0))))
     };
     if guard.is_some() {
-        tell("start", &started);
+        tell(with, "start", &started);
     }
     if let Some(guard) = guard {
         guard.finish(with.world.clock);
@@ -99,7 +103,7 @@ pub fn take_back(journal: &Journal, spec: &RestoreSpec, with: &mut Applying<'_>)
         && let Ok(Some(mut journal)) = Journal::load(&top, &journal.app)
         && let Err(error) = journal.stage(Stage::UndoneStopped, &top)
     {
-        tell("note that it does not start", &Err(chain(&error)));
+        tell(with, "note that it does not start", &Err(chain(&error)));
     }
     match (back, started) {
         (Ok(()), Ok(())) => Ok(()),

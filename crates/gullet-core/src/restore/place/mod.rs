@@ -7,7 +7,7 @@
 //! - [`PlacePlan`]: what changes hands, what goes on in the new state, what is stopped; a value that is shown and applied.
 //! - [`apply`](fn@apply), [`go_on`], [`take_back`]: do it, go on with it, take it back.
 //!   `beside`: the new state is written; `fill`: what changes hands; `ways`: what comes back other than by files; `back`: the
-//!   guard, and taking back.
+//!   guard, and taking back; `attended`: a person does what a command could not.
 //! - [`Journal`]: how far it is, on disk; [`settle`]: putting the old state back where nobody else does.
 //! - `swap`: two states change hands, and can be cut off anywhere. `mounts`: whether a root can be renamed. `busy`: who still
 //!   uses it.
@@ -16,6 +16,7 @@
 //! `start`: main dead, the guard puts the old state back and starts it; both dead, the next command does.
 
 mod apply;
+mod attended;
 mod back;
 mod beside;
 mod busy;
@@ -31,6 +32,7 @@ use std::path::{Path, PathBuf};
 use crate::world::Clock;
 
 pub use apply::{Applying, PlaceReport, PlaceStep, apply, go_on};
+pub use attended::Attend;
 pub use back::take_back;
 pub(crate) use journal::go_back;
 pub use journal::is_open;

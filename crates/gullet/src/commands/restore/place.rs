@@ -16,7 +16,7 @@ use crate::cli::Global;
 use crate::commands::ReadingArgs;
 use crate::error::CommandError;
 use crate::exit::Exit;
-use crate::narrate::fall_over;
+use crate::narrate::{attend, fall_over};
 use crate::open::{self, Reading, must_open};
 use crate::outside::{Outside, guard_commands};
 use crate::table::table;
@@ -123,7 +123,7 @@ impl Here {
         if !self.agreed(ui, args, &plan)? {
             return Ok(if args.place.plan { Exit::Complete } else { Exit::Refused });
         }
-        let report = self.applied(ui, store, logged, |with| apply(&plan, with))?;
+        let report = self.applied(ui, store, logged, !args.place.unattended, |with| apply(&plan, with))?;
         let exit = self.finish(ui, &plan, &report);
         drop(lock);
         exit
@@ -163,6 +163,7 @@ impl Here {
         ui: &mut Ui,
         store: &Store,
         logged: &Logged,
+        attended: bool,
         what: impl FnOnce(Applying<'_>) -> Result<PlaceReport, JournalError>,
     ) -> Result<PlaceReport, CommandError> {
         let ui = std::cell::RefCell::new(ui);
@@ -179,6 +180,7 @@ impl Here {
                 let text = format!("write {part} beside  {}  {}", count(files, "file"), size(bytes));
                 ui.borrow_mut().progress(&text);
             },
+            attend: &mut |instruction, over| attended && attend(&mut ui.borrow_mut(), instruction, over),
             tick: &mut |_| {
                 changes += 1;
                 fall_over(changes);
@@ -215,7 +217,7 @@ impl Here {
         if !ui.is_json() && !ui.is_quiet() {
             ui.say(format!("{}: {} from run {}", styled(BOLD, "go on with the restore"), plan.app, plan.run));
         }
-        let report = self.applied(ui, store, logged, |with| go_on(&plan, journal, with))?;
+        let report = self.applied(ui, store, logged, !args.place.unattended, |with| go_on(&plan, journal, with))?;
         self.finish(ui, &plan, &report)
     }
 
@@ -262,7 +264,7 @@ impl Here {
             return Ok(Exit::Refused);
         }
         let spec = self.loaded.definition.app.get(&app).and_then(|app| app.restore.clone()).unwrap_or_default();
-        let undone = self.take_back(ui, &journal, &spec)?;
+        let undone = self.take_back(ui, !args.place.unattended, &journal, &spec)?;
         match undone {
             Ok(()) => {
                 let what = if journal.called.is_empty() { "the old state is" } else { "the old files are" };
@@ -284,19 +286,22 @@ impl Here {
     fn take_back(
         &self,
         ui: &mut Ui,
+        attended: bool,
         journal: &Journal,
         spec: &RestoreSpec,
     ) -> Result<Result<(), (String, bool)>, CommandError> {
         let (store, _, logged) = self.reading.run_of(ui, &journal.run)?;
         let guard = guard_commands();
+        let ui = std::cell::RefCell::new(ui);
         let mut with = Applying {
             world: self.outside.world(),
             state: &self.state,
             store,
             logged,
             guard: &guard,
-            tell: &mut |step| show_step(ui, step),
+            tell: &mut |step| show_step(&mut ui.borrow_mut(), step),
             progress: &mut |_, _, _| {},
+            attend: &mut |instruction, over| attended && attend(&mut ui.borrow_mut(), instruction, over),
             tick: &mut |_| {},
         };
         Ok(take_back(journal, spec, &mut with))
