@@ -1,6 +1,6 @@
 //! Which paths of a listing are meant.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
 use globset::{GlobBuilder, GlobMatcher};
 use gullet_store::listing::{Entry, Kind, ListingReader, ListingRef, PathName};
@@ -97,8 +97,10 @@ pub(super) fn bytes_selected(
 }
 
 /// Hands over what is selected of a listing, in order, with the folders above it; all of it when nothing is. A further name
-/// of a file whose first name is not selected comes with the contents themselves. Reads no more of the listing than it
-/// must.
+/// of a file whose first name is not selected comes with the contents themselves, and the next such one as a further name of
+/// that. Reads no more of the listing than it must.
+///
+/// Gives the files that lost their first name in this way, by the name that has the contents now.
 ///
 /// # Errors
 /// When the listing cannot be read, or what `each` gives.
@@ -107,22 +109,27 @@ pub fn each_selected<E: From<StoreError>>(
     listing: &ListingRef,
     selections: &[Selection],
     mut each: impl FnMut(Entry, &mut ChunkReader) -> Result<(), E>,
-) -> Result<(), E> {
+) -> Result<Vec<PathName>, E> {
     let root = &listing.root;
     if selections.is_empty() {
-        return ListingReader::new(chunks).for_each(root, each);
+        ListingReader::new(chunks).for_each(root, each)?;
+        return Ok(Vec::new());
     }
     let mut meant = Vec::with_capacity(selections.len());
     for selection in selections {
         let is_there = selection.glob.is_some() && ListingReader::new(chunks).find(root, &selection.path)?.is_some();
         meant.push(if is_there { Selection::path(selection.path.clone()) } else { selection.clone() });
     }
+    let mut instead: BTreeMap<PathName, PathName> = BTreeMap::new();
     let mut handed = |mut entry: Entry, chunks: &mut ChunkReader| {
-        if let Some(first) = entry.same_as.as_ref().filter(|first| !is_selected(&meant, first))
-            && let Some(first) = ListingReader::new(chunks).find(root, first)?
-        {
-            // Its other name is not handed over, so it must have the contents itself.
-            entry = Entry { path: entry.path, ..first };
+        if let Some(first) = entry.same_as.clone().filter(|first| !is_selected(&meant, first)) {
+            if let Some(name) = instead.get(&first) {
+                entry.same_as = Some(name.clone());
+            } else if let Some(found) = ListingReader::new(chunks).find(root, &first)? {
+                // Its first name is not handed over, so it must have the contents itself.
+                entry = Entry { path: entry.path, ..found };
+                instead.insert(first, entry.path.clone());
+            }
         }
         each(entry, chunks)
     };
@@ -149,7 +156,7 @@ pub fn each_selected<E: From<StoreError>>(
                 handed(entry, chunks)
             })?;
         }
-        return Ok(());
+        return Ok(instead.into_values().collect());
     }
     let mut above: Vec<Entry> = Vec::new();
     let mut top: Option<PathName> = None;
@@ -169,7 +176,8 @@ pub fn each_selected<E: From<StoreError>>(
             handed(folder, chunks)?;
         }
         handed(entry, chunks)
-    })
+    })?;
+    Ok(instead.into_values().collect())
 }
 
 #[cfg(test)]

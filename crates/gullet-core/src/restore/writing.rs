@@ -244,7 +244,14 @@ impl Writing<'_> {
             Ok(())
         });
         match walked {
-            Ok(()) => {}
+            // Elsewhere they are asked for by themselves; in place the other name was one file with them.
+            Ok(split) if self.moved.is_some() => {
+                for name in split {
+                    let what = "the hard link to a name that is not restored beside it".to_owned();
+                    result.not_set.entry(what).or_insert_with(|| (0, name.to_string())).0 += 1;
+                }
+            }
+            Ok(_) => {}
             Err(Ended::Stopped) => result.problem("stopped before it was done".to_owned()),
             Err(Ended::Store(error)) => result.problem(format!("the listing: {}", chain(&error))),
         }

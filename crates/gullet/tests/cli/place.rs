@@ -559,3 +559,30 @@ fn an_undo_after_which_it_does_not_start_is_not_over_and_what_may_be_the_only_go
     place.gullet(&["restore", "app", "--discard-old", "--yes"]).exits(0);
     place.gullet(&["run", "app"]).exits(0);
 }
+
+#[test]
+fn hard_links_between_roots_are_told_and_those_within_one_are_kept() {
+    use std::os::unix::fs::MetadataExt;
+    let place = Place::with_parts("[[app.app.part]]\nname = \"docs\"\nfiles = [\"@/docs\", \"@/more\"]\n");
+    place.file("docs/a", "one file");
+    fs::create_dir(place.path("more")).unwrap();
+    for name in ["b", "c"] {
+        fs::hard_link(place.path("docs/a"), place.path("more").join(name)).unwrap();
+    }
+    place.gullet(&["run", "app"]).exits(0);
+    let inode = |path: &str| fs::metadata(place.path(path)).unwrap().ino();
+    place.file("docs/a", "changed");
+    let call = place.gullet(&GO).exits(6);
+    assert!(call.err.contains("the hard link to a name that is not restored beside it"), "{}", call.err);
+    assert!(call.err.contains("on 1 path: ") && call.err.contains("more/b"), "{}", call.err);
+    assert_eq!(fs::read_to_string(place.path("more/c")).unwrap(), "one file");
+    assert_eq!(inode("more/b"), inode("more/c"));
+    assert_ne!(inode("docs/a"), inode("more/b"));
+    // What is asked for by itself comes by itself, and as one file.
+    let more = place.path("more");
+    let out = place.path("out");
+    let [into, only] = [&out, &more].map(|path| path.to_str().unwrap());
+    place.gullet(&["restore", "app", "--into", into, "--path", only]).exits(0);
+    let out = out.join("files").join(more.strip_prefix("/").unwrap());
+    assert_eq!(fs::metadata(out.join("b")).unwrap().ino(), fs::metadata(out.join("c")).unwrap().ino());
+}
