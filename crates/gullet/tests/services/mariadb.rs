@@ -144,6 +144,20 @@ fn the_files_are_captured_from_a_snapshot() {
 }
 
 #[test]
+fn copying_the_files_of_a_running_server_is_refused_on_a_filesystem_of_several_devices_too() {
+    let place = Place::new();
+    fs::set_permissions(place.path(""), fs::Permissions::from_mode(0o755)).unwrap();
+    // What `stat` calls its device is not what the kernel calls it in `/proc/locks`.
+    let _disk = Disk::at(&place.path("disk"), "btrfs");
+    give_to_nobody(&place.path("disk"));
+    let server = Mariadb::start_in(&place.path("disk/data"), LOGGED);
+    let more = format!("socket = \"{}\", datadir = \"@/disk/data\"", server.socket());
+    place.define(&("[app.app]\nno_hold = \"a test\"\nsecure = \"stage\"\n".to_owned() + &part(&more)));
+    place.gullet(&["store", "new", "depot"]).exits(0);
+    place.gullet(&["run", "app"]).exits(4).says("is not sound under any of its locks");
+}
+
+#[test]
 fn copying_the_files_of_a_running_server_is_refused_and_a_stopped_one_is_captured() {
     let server = Mariadb::start(LOGGED);
     server.bank();

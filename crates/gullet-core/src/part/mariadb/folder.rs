@@ -5,10 +5,11 @@
 //! of all of them in one instant, or a stopped server.
 
 use std::fs;
-use std::os::unix::fs::MetadataExt;
+use std::io;
 use std::path::{Path, PathBuf};
 
-use gullet_store::PathError;
+use gullet_store::{IoPath, PathError};
+use rustix::process::{Flock, FlockType, fcntl_getlk};
 
 use super::super::secured::{PartError, Securing};
 use super::super::server::leading_out;
@@ -35,21 +36,27 @@ pub(in crate::part) fn walk(datadir: &Path, part: &PlannedPart, plan: &Plan) -> 
     Walk::of_server(vec![datadir.to_path_buf()], &MADE_ANEW, false, (part, plan))
 }
 
-/// Whether a server works with these files: it locks its first one.
-fn is_running(datadir: &Path) -> bool {
-    let locks = fs::read_to_string("/proc/locks").unwrap_or_default();
-    let files = ["ibdata1", "aria_log_control"].map(|name| fs::metadata(datadir.join(name)));
-    files.into_iter().flatten().any(|meta| {
-        let (major, minor) = (rustix::fs::major(meta.dev()), rustix::fs::minor(meta.dev()));
-        let place = format!(" {major:02x}:{minor:02x}:{} ", meta.ino());
-        locks.lines().any(|line| line.contains(&place))
-    })
+/// Whether a server works with these files: it locks the first ones of them. The kernel is asked through the files
+/// themselves, which is right on every filesystem; `/proc/locks` names devices that btrfs does not show otherwise.
+fn is_running(datadir: &Path) -> Result<bool, PathError> {
+    for path in ["ibdata1", "aria_log_control"].map(|name| datadir.join(name)) {
+        let file = match fs::File::open(&path) {
+            Err(error) if error.kind() == io::ErrorKind::NotFound => continue,
+            file => file.at(&path)?,
+        };
+        // From the beginning to the end, whoever owns which stretch of it.
+        let any = Flock::from(FlockType::WriteLock);
+        if fcntl_getlk(&file, &any).map_err(io::Error::from).at(&path)?.is_some() {
+            return Ok(true);
+        }
+    }
+    Ok(false)
 }
 
 /// Whether the files can be captured now.
 pub(in crate::part) fn is_sound(datadir: &Path, context: &Securing<'_, '_>) -> Result<(), PartError> {
     let seen = context.in_hold && context.staging.seen(datadir).is_some();
-    if !seen && is_running(datadir) {
+    if !seen && is_running(datadir)? {
         return Err(PartError::Other(format!("the server at `{}` is running, and {UNSOUND}", datadir.display())));
     }
     all_inside(datadir)
@@ -88,7 +95,7 @@ pub(super) fn check(server: &Server, datadir: &Path, plan: &Plan, waiting: Waiti
     if datadir.is_dir() {
         all_inside(datadir)?;
     }
-    if is_running(datadir) {
+    if is_running(datadir)? {
         if let Ok(session) = server.connect(waiting) {
             elsewhere(&session, datadir, waiting)?;
         }
