@@ -16,10 +16,11 @@ use similar::{ChangeTag, TextDiff};
 
 use crate::logbook::Logged;
 use crate::outcome::Outcome;
-use crate::part::{Why, chain, name_of, remaining};
+use crate::part::{Why, name_of, remaining};
 use crate::plan::Plan;
 use crate::record::{Capture, Layout};
 use crate::restore::{Contents, WholeFile};
+use crate::words::chain;
 
 /// Paths kept of a part, at most; all are counted.
 const PATHS_MAX: usize = 10_000;

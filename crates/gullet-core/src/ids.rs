@@ -5,7 +5,11 @@ use std::fmt;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use crate::world::Random;
+/// A source of randomness for ids.
+pub trait Random: Send + Sync {
+    /// Fills `bytes`.
+    fn fill(&self, bytes: &mut [u8]);
+}
 
 /// 32 letters and digits without those that are taken for one another.
 const ALPHABET: &[u8; 32] = b"0123456789abcdefghjkmnpqrstvwxyz";

@@ -39,6 +39,8 @@ pub mod run;
 mod sealed;
 pub mod state;
 pub mod status;
+pub mod step;
+pub mod steps;
 pub mod sweep;
 pub mod verify;
 pub mod words;

@@ -4,12 +4,11 @@
 //! hold's limit and a lost hold come in from outside at any time. No process, file or clock is involved, so that
 //! promises 1 and 2 can be checked over every sequence of faults.
 
+mod shape;
+
 use std::collections::BTreeSet;
 
-use schemars::JsonSchema;
-use serde::{Deserialize, Serialize};
-
-use crate::definition::When;
+use crate::definition::{HookMoment, When};
 use crate::outcome::Outcome;
 
 /// What the machine must know about a run before it begins.
@@ -49,45 +48,13 @@ pub struct PartShape {
     pub when: When,
 }
 
-/// A moment at which the administrator's hooks run.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
-#[serde(rename_all = "snake_case")]
-pub enum Moment {
-    /// After preflight, before the application is touched.
-    Before,
-    /// The application is held.
-    Held,
-    /// It serves again.
-    Released,
-    /// The run is complete, durable, read back and recorded.
-    Succeeded,
-    /// It is not.
-    Failed,
-    /// Last of all.
-    Finished,
-}
-
-impl Moment {
-    /// The definition's word for it.
-    pub fn word(self) -> &'static str {
-        match self {
-            Self::Before => "before",
-            Self::Held => "held",
-            Self::Released => "released",
-            Self::Succeeded => "succeeded",
-            Self::Failed => "failed",
-            Self::Finished => "finished",
-        }
-    }
-}
-
 /// What the driver is to do. Numbers are of hold steps or parts.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub enum Task {
     /// Probe everything that needs no touch. `No` refuses the run.
     Preflight,
     /// Run the hooks of a moment.
-    Hooks(Moment),
+    Hooks(HookMoment),
     /// Make ready for the hold: sync the sources, find out how they can be secured. `No` if it cannot be as it must.
     Ready,
     /// Copy a part before the hold, so that the hold has less to do.
@@ -305,7 +272,7 @@ impl Machine {
         loop {
             let skip_to = match self.at {
                 At::Preflight => return Some(Task::Preflight),
-                At::Before => return Some(Task::Hooks(Moment::Before)),
+                At::Before => return Some(Task::Hooks(HookMoment::Before)),
                 At::Ready if steps > 0 => return Some(Task::Ready),
                 At::Ready => At::Look(0),
                 At::Warm(part) if part >= parts => At::CaptureBefore(0),
@@ -333,7 +300,7 @@ impl Machine {
                     self.warn();
                     At::Enter(step + 1)
                 }
-                At::HeldHooks if steps > 0 => return Some(Task::Hooks(Moment::Held)),
+                At::HeldHooks if steps > 0 => return Some(Task::Hooks(HookMoment::Held)),
                 At::HeldHooks => At::Snapshot,
                 At::Snapshot if self.shape.snapshot && steps > 0 => return Some(Task::Snapshot),
                 At::Snapshot => At::Capture(0),
@@ -355,7 +322,7 @@ impl Machine {
                 },
                 At::ProveLeft(step) => return Some(Task::ProveLeft(step)),
                 At::ReleasedHooks if self.outcome < Outcome::NotReleased => {
-                    return Some(Task::Hooks(Moment::Released));
+                    return Some(Task::Hooks(HookMoment::Released));
                 }
                 At::ReleasedHooks => self.after_release(),
                 At::CaptureAfter(part) if part >= parts => At::Store(0),
@@ -376,7 +343,7 @@ impl Machine {
                     Some(moment) => return Some(Task::Hooks(moment)),
                     None => At::Finished,
                 },
-                At::Finished => return Some(Task::Hooks(Moment::Finished)),
+                At::Finished => return Some(Task::Hooks(HookMoment::Finished)),
                 At::End => return None,
             };
             self.at = skip_to;
@@ -405,12 +372,12 @@ impl Machine {
         }
     }
 
-    fn verdict(&self) -> Option<Moment> {
+    fn verdict(&self) -> Option<HookMoment> {
         match self.outcome {
             Outcome::Complete | Outcome::Warnings if self.shape.partial => None,
-            Outcome::Complete | Outcome::Warnings => Some(Moment::Succeeded),
+            Outcome::Complete | Outcome::Warnings => Some(HookMoment::Succeeded),
             Outcome::Refused | Outcome::Incomplete | Outcome::Failed | Outcome::Interrupted | Outcome::NotReleased => {
-                Some(Moment::Failed)
+                Some(HookMoment::Failed)
             }
         }
     }
@@ -506,26 +473,26 @@ impl Machine {
         self.at = At::Leave;
     }
 
-    fn hooks_done(&mut self, moment: Moment, bad: bool) {
+    fn hooks_done(&mut self, moment: HookMoment, bad: bool) {
         match moment {
-            Moment::Before if self.at == At::Before => {
+            HookMoment::Before if self.at == At::Before => {
                 self.before_ran = true;
                 self.go(bad, At::Ready);
             }
-            Moment::Held if self.at == At::HeldHooks => self.go(bad, At::Snapshot),
-            Moment::Released if self.at == At::ReleasedHooks => {
+            HookMoment::Held if self.at == At::HeldHooks => self.go(bad, At::Snapshot),
+            HookMoment::Released if self.at == At::ReleasedHooks => {
                 if bad {
                     self.warn();
                 }
                 self.at = self.after_release();
             }
-            Moment::Succeeded | Moment::Failed if self.at == At::Verdict => {
+            HookMoment::Succeeded | HookMoment::Failed if self.at == At::Verdict => {
                 if bad {
                     self.warn();
                 }
                 self.at = At::Finished;
             }
-            Moment::Finished if self.at == At::Finished => {
+            HookMoment::Finished if self.at == At::Finished => {
                 if bad {
                     self.warn();
                 }

@@ -11,12 +11,10 @@ use jiff::Timestamp;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use crate::definition::{PartKind, When};
-use crate::event::{Event, Facts, Listener, StepReport, What};
+use crate::definition::{App, Part, PartKind, When};
 use crate::ids::RunId;
 use crate::outcome::Outcome;
-pub use crate::sealed::Sealed;
-use crate::world::Host;
+use crate::step::{Facts, StepReport};
 
 /// The version of records that this program writes. History: 1, the first.
 pub const RECORD_VERSION: u32 = 1;
@@ -190,6 +188,11 @@ impl Capture {
     /// The name of the definition's part that it comes from.
     pub fn defined_as(&self) -> &str {
         self.each_of.as_deref().unwrap_or(&self.part)
+    }
+
+    /// The part of an application's definition that it is of.
+    pub fn defined_in<'a>(&self, app: &'a App) -> Option<&'a Part> {
+        app.part.iter().find(|part| part.name == self.defined_as())
     }
 
     /// Whether the part was captured.
@@ -395,6 +398,30 @@ pub(crate) fn stem_time(at: Timestamp) -> String {
     at.strftime("%Y%m%dT%H%M%S%.3fZ").to_string()
 }
 
+/// The machine that a run happens on, as its record names it.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct Host {
+    /// Its name.
+    pub name: String,
+    /// The operating system with its release.
+    pub system: String,
+    /// The processor's architecture.
+    pub architecture: String,
+    /// The account that Gullet runs as, `name (uid)`.
+    pub account: String,
+    /// Gullet's own version.
+    pub gullet: String,
+}
+
+/// The sealed part of a document.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct Sealed {
+    /// The public keys that it is sealed for; each of their identities opens it.
+    pub keys: Vec<String>,
+    /// The whole document as JSON, as an age file, in base64.
+    pub age: String,
+}
+
 /// A later statement about a run.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct Remark {
@@ -517,51 +544,6 @@ impl RemarkKind {
             Self::Kept => "kept",
             Self::NotKept => "not-kept",
             Self::Unknown => "unknown",
-        }
-    }
-}
-
-/// Folds the events of a run into the parts of its record.
-#[derive(Clone, Debug, Default)]
-pub struct RecordBuilder {
-    /// Steps that are over.
-    pub steps: Vec<StepReport>,
-    /// Captures so far.
-    pub captures: Vec<Capture>,
-    /// Warnings so far.
-    pub warnings: Vec<Note>,
-    /// Causes so far.
-    pub causes: Vec<Note>,
-    /// The hold so far.
-    pub hold: HoldReport,
-}
-
-impl Listener for RecordBuilder {
-    fn hear(&mut self, event: &Event) {
-        match &event.what {
-            What::StepEnded { report } => self.steps.push(report.clone()),
-            What::Captured { capture } => {
-                self.captures.retain(|earlier| earlier.part != capture.part);
-                self.captures.push(*capture.clone());
-            }
-            What::Warning { about, text } => {
-                self.warnings.push(Note { about: about.clone(), text: text.clone(), advice: None });
-            }
-            What::Trouble { about, text, advice } => {
-                self.causes.push(Note { about: about.clone(), text: text.clone(), advice: advice.clone() });
-            }
-            What::HoldBegan => self.hold.began = Some(event.at),
-            What::Held { proven } => self.hold.proven = *proven,
-            What::LeavingBegan { held_ms } => self.hold.held_ms = Some(*held_ms),
-            What::Released { proven, away_ms } => {
-                self.hold.released = *proven;
-                self.hold.away_ms = Some(*away_ms);
-            }
-            What::RunStarted { .. }
-            | What::StepStarted { .. }
-            | What::Progress { .. }
-            | What::Recorded { .. }
-            | What::RunEnded { .. } => {}
         }
     }
 }

@@ -5,26 +5,13 @@
 //! what they printed, parts, facts, warnings, host) is in `sealed`: the whole document as JSON, as an age file in base64.
 //! The machine that wrote it keeps it in clear in its own state folder, which is private.
 
-use std::fs;
-
 use data_encoding::BASE64;
 use gullet_store::{DocumentName, Recipients, Store, StoreError};
-use schemars::JsonSchema;
+use serde::Serialize;
 use serde::de::DeserializeOwned;
-use serde::{Deserialize, Serialize};
 
-use crate::record::{HoldReport, Record, Remark};
+use crate::record::{HoldReport, Host, Record, Remark, Sealed};
 use crate::state::State;
-use crate::world::Host;
-
-/// The sealed part of a document.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
-pub struct Sealed {
-    /// The public keys that it is sealed for; each of their identities opens it.
-    pub keys: Vec<String>,
-    /// The whole document as JSON, as an age file, in base64.
-    pub age: String,
-}
 
 /// A document that can be sealed.
 pub(crate) trait Sealable: Serialize + DeserializeOwned + Clone {
@@ -211,47 +198,6 @@ pub(crate) fn read<T: Sealable>(
     }
 }
 
-/// Keeps in clear what was opened of a run with an identity: its record and remarks. Gives how many documents.
-pub(crate) fn keep_opened(store: &Store, logged: &crate::logbook::Logged, state: &State) -> u64 {
-    let mut kept = 0;
-    let id = &store.info().id;
-    let clear = serde_json::to_vec(&logged.record).ok();
-    if let (Some(bytes), Some(hash)) = (clear, DocumentName::parse(&logged.name).and_then(|name| name.hash())) {
-        kept += u64::from(state.keep_clear(id, &hash, &bytes).is_ok());
-    }
-    let record = &logged.record;
-    let folder = format!("remarks/{}/{}/{}", record.app, record.writer, record.run);
-    for name in store.documents(&folder).unwrap_or_default() {
-        let opened = read::<Remark>(store, &name, None).ok().filter(|opened| !opened.is_locked);
-        let bytes = opened.and_then(|opened| serde_json::to_vec(&opened.document).ok());
-        if let (Some(bytes), Some(hash)) = (bytes, name.hash()) {
-            kept += u64::from(state.keep_clear(id, &hash, &bytes).is_ok());
-        }
-    }
-    kept
-}
-
-/// Keeps what is sealed in clear, for looking at the own logbook; see [`add`].
-impl State {
-    fn clear_path(&self, store: &str, hash: &gullet_store::Hash) -> std::path::PathBuf {
-        self.folder().join("stores").join(store).join("clear").join(format!("{hash}.json"))
-    }
-
-    pub(crate) fn keep_clear(
-        &self,
-        store: &str,
-        hash: &gullet_store::Hash,
-        bytes: &[u8],
-    ) -> Result<(), crate::state::StateError> {
-        self.place(&["stores", store, "clear"])?;
-        Ok(crate::state::write_whole(&self.clear_path(store, hash), bytes)?)
-    }
-
-    fn clear(&self, store: &str, hash: &gullet_store::Hash) -> Option<Vec<u8>> {
-        fs::read(self.clear_path(store, hash)).ok()
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use std::sync::Arc;
@@ -260,10 +206,10 @@ mod tests {
     use jiff::Timestamp;
 
     use super::*;
+    use crate::ids::Random;
     use crate::ids::RunId;
     use crate::outcome::Outcome;
     use crate::record::RemarkKind;
-    use crate::world::Random;
 
     struct Sevens;
 

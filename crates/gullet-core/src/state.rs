@@ -18,6 +18,8 @@
 //!
 //! It holds chunk ids, marks and listings in clear, so it is private to its account (0700).
 
+mod clear;
+
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs::{self, File, OpenOptions};
 use std::io::{Read, Seek, Write};
@@ -29,9 +31,9 @@ use gullet_store::{IoPath, PathError};
 use rustix::fs::FlockOperation;
 use serde::{Deserialize, Serialize};
 
+use crate::ids::Random;
 use crate::ids::random_id;
 use crate::permissions::is_not_private;
-use crate::world::Random;
 
 /// Where the logs of runs are that have not come to their end; a folder of its own, for every command looks into it.
 const OPEN_LOGS: &str = "open";

@@ -10,7 +10,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use gullet_store::{Cache, FrameCopier, Need, Recipients, Store, StoreError};
+use gullet_store::{Cache, DocumentName, FrameCopier, Need, Recipients, Store, StoreError};
 use jiff::{SignedDuration, Timestamp};
 use serde::{Deserialize, Serialize};
 
@@ -19,9 +19,9 @@ use crate::hook::{Call, Limits, Runner};
 use crate::ids::random_id;
 use crate::logbook::{Logbook, Logged};
 use crate::outcome::Outcome;
-use crate::part::chain;
 use crate::record::{Moved, Remark, RemarkKind};
 use crate::state::{State, StateError, SweepLock};
+use crate::words::chain;
 use crate::world::World;
 
 /// A payload file of which less than this is needed is rewritten.
@@ -489,7 +489,7 @@ pub fn rebuild(
             state.note_document(&id, app, name.as_str(), true).map_err(StateError::Io)?;
         }
         if !logged.is_locked && !logged.keys.is_empty() {
-            rebuilt.documents += crate::sealed::keep_opened(store, logged, state);
+            rebuilt.documents += keep_opened(store, logged, state);
         }
     }
     let mut cache = Cache::open(&state.cache_path(&id)?)?;
@@ -509,4 +509,24 @@ pub fn rebuild(
         }
     }
     Ok(rebuilt)
+}
+
+/// Keeps in clear what was opened of a run with an identity: its record and remarks. Gives how many documents.
+fn keep_opened(store: &Store, logged: &Logged, state: &State) -> u64 {
+    let mut kept = 0;
+    let id = &store.info().id;
+    let clear = serde_json::to_vec(&logged.record).ok();
+    if let (Some(bytes), Some(hash)) = (clear, DocumentName::parse(&logged.name).and_then(|name| name.hash())) {
+        kept += u64::from(state.keep_clear(id, &hash, &bytes).is_ok());
+    }
+    let record = &logged.record;
+    let folder = format!("remarks/{}/{}/{}", record.app, record.writer, record.run);
+    for name in store.documents(&folder).unwrap_or_default() {
+        let opened = crate::sealed::read::<Remark>(store, &name, None).ok().filter(|opened| !opened.is_locked);
+        let bytes = opened.and_then(|opened| serde_json::to_vec(&opened.document).ok());
+        if let (Some(bytes), Some(hash)) = (bytes, name.hash()) {
+            kept += u64::from(state.keep_clear(id, &hash, &bytes).is_ok());
+        }
+    }
+    kept
 }

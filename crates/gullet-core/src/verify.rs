@@ -16,9 +16,9 @@ use serde::{Deserialize, Serialize};
 
 use crate::logbook::{Logbook, Logged};
 use crate::outcome::Outcome;
-use crate::part::chain;
 use crate::record::{Remark, RemarkKind};
 use crate::state::{State, StateError, write_whole};
+use crate::words::chain;
 use crate::world::{Stop, World};
 
 pub use runs::{PartLoss, RunVerdict};

@@ -44,6 +44,17 @@ pub fn list(words: &[String]) -> String {
     }
 }
 
+/// An error with its causes on one line.
+pub(crate) fn chain(error: &dyn std::error::Error) -> String {
+    let mut text = error.to_string();
+    let mut cause = error.source();
+    while let Some(next) = cause {
+        text.push_str(&format!(": {next}"));
+        cause = next.source();
+    }
+    text
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -5,8 +5,9 @@ use std::sync::atomic::{AtomicI32, AtomicU32, Ordering};
 use std::time::Duration;
 
 use jiff::Timestamp;
-use schemars::JsonSchema;
-use serde::{Deserialize, Serialize};
+
+use crate::ids::Random;
+use crate::record::Host;
 
 /// Time, as it is asked for and waited for.
 pub trait Clock: Send + Sync {
@@ -16,27 +17,6 @@ pub trait Clock: Send + Sync {
     fn uptime(&self) -> Duration;
     /// Waits.
     fn sleep(&self, time: Duration);
-}
-
-/// A source of randomness for ids.
-pub trait Random: Send + Sync {
-    /// Fills `bytes`.
-    fn fill(&self, bytes: &mut [u8]);
-}
-
-/// The machine that a run happens on, as its record names it.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
-pub struct Host {
-    /// Its name.
-    pub name: String,
-    /// The operating system with its release.
-    pub system: String,
-    /// The processor's architecture.
-    pub architecture: String,
-    /// The account that Gullet runs as, `name (uid)`.
-    pub account: String,
-    /// Gullet's own version.
-    pub gullet: String,
 }
 
 /// Whether somebody asked the run to stop. Signal handlers may set it.

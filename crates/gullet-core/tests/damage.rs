@@ -10,11 +10,13 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use gullet_core::definition;
+use gullet_core::ids::Random;
 use gullet_core::logbook::Logbook;
+use gullet_core::record::Host;
 use gullet_core::record::{Capture, Counts, Layout, Record, Remark, RemarkKind};
 use gullet_core::restore::RestorePlan;
 use gullet_core::verify::{Depth, Proven, Verification};
-use gullet_core::world::{Clock, Host, Random, Stop, World};
+use gullet_core::world::{Clock, Stop, World};
 use gullet_core::{Outcome, RunId};
 use gullet_store::listing::{Entry, Kind, ListingWriter, PathName};
 use gullet_store::{

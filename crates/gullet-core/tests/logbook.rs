@@ -3,11 +3,11 @@
 
 use std::sync::Arc;
 
+use gullet_core::ids::Random;
 use gullet_core::logbook::{FindError, Logbook, Logged, Recent, RunSpec};
 use gullet_core::record::{Moved, Record, Remark, RemarkKind};
 use gullet_core::state::State;
 use gullet_core::sweep::may_thin;
-use gullet_core::world::Random;
 use gullet_core::{Outcome, RunId};
 use gullet_store::{Hash, Location, Memory, Need, PayloadFile, Store};
 use jiff::Timestamp;

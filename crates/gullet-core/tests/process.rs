@@ -5,8 +5,8 @@
 use std::collections::BTreeMap;
 use std::time::{Duration, Instant};
 
-use gullet_core::event::{Exit, Stream};
 use gullet_core::hook::{Finished, Invocation, Patience, run_process};
+use gullet_core::step::{Exit, Stream};
 use gullet_core::world::{Clock, Stop};
 
 struct RealClock(Instant);

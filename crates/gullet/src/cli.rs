@@ -1,13 +1,13 @@
 //! The command line as it is typed.
 
 use std::ffi::OsString;
-use std::path::PathBuf;
 
-use clap::{Args, Parser};
+use clap::Parser;
 
+use crate::args::Global;
 use crate::commands::{self, Command};
 use crate::exit::Exit;
-use crate::ui::{Color, Ui};
+use crate::ui::Ui;
 
 /// Back up line-of-business applications so that it can be trusted and proven
 ///
@@ -27,26 +27,7 @@ pub struct Cli {
     command: Command,
 }
 
-/// Options of every command.
-#[derive(Args, Clone)]
-pub struct Global {
-    /// The definition file
-    ///
-    /// Without it `./gullet.toml` is read, or else `/etc/gullet/gullet.toml`.
-    #[arg(long, global = true, env = "GULLET_DEFINITION", value_name = "FILE")]
-    pub definition: Option<PathBuf>,
-    /// Tell only what went wrong
-    #[arg(long, short, global = true)]
-    pub quiet: bool,
-    /// When output is coloured
-    #[arg(long, global = true, value_enum, default_value_t, value_name = "WHEN")]
-    pub color: Color,
-    /// Print data as JSON
-    #[arg(long, global = true)]
-    pub json: bool,
-}
-
-/// Parses and executes.
+/// Parses the arguments and executes the command.
 pub fn run(arguments: Vec<OsString>) -> Exit {
     let cli = match Cli::try_parse_from(arguments) {
         Ok(cli) => cli,

@@ -4,7 +4,7 @@ use gullet_core::definition::Loaded;
 use gullet_core::hold::{Note, forgotten, notes_folder};
 use gullet_core::hook::Runner;
 use gullet_core::part::{clear_leftovers, has_leftovers};
-use gullet_core::restore::place::{is_open as is_swapping, settle as settle_restore};
+use gullet_core::restore::place::{Journals, is_open as is_swapping, settle as settle_restore};
 use gullet_core::run::recover;
 use gullet_core::state::State;
 
@@ -23,7 +23,7 @@ pub fn settle(ui: &mut Ui, loaded: &Loaded, state: &State, outside: &Outside) ->
     let mut all_left = true;
     for app in apps {
         let world = outside.world();
-        match forgotten::leave(&notes, &app, world, state.folder()) {
+        match forgotten::leave(&notes, &app, world, state.folder(), &Journals) {
             // What a forgotten hold of a restore leaves includes putting the old state back.
             Ok(None) => all_left &= put_back(ui, state, &app, outside),
             Ok(Some(found)) => match found.left {

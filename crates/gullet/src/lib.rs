@@ -1,12 +1,14 @@
 //! The command line of Gullet: arguments in, text out. What is done is decided in `gullet-core`.
 //!
-//! - `cli`: the arguments. `commands`: one file a command.
+//! - `cli`: the arguments. `args`: options that several commands have. `commands`: one file a command.
 //! - `ui`: where text goes and how it is styled. `text`: sizes, times, lists. `table`: aligned columns.
 //! - `error`: the one error of the command line and its rendering. `exit`: the exit codes.
-//! - `outside`: the clock, the host, the signals that the core is handed. `open`: definition, state, stores, logbook.
+//! - `outside`: the clock, the host, the signals that the core is handed. `open`: definition, state, stores. `reading`: the stores
+//!   that reading commands read, with their logbooks.
 //! - `forgotten`: what every command does first about holds and runs whose processes died.
 //! - `narrate`: the events of a run as lines of text. `demo`: the demo application, open in a temporary folder.
 
+mod args;
 mod cli;
 mod commands;
 mod demo;
@@ -16,6 +18,7 @@ mod forgotten;
 mod narrate;
 mod open;
 mod outside;
+mod reading;
 mod recipes;
 mod table;
 mod text;

@@ -1,6 +1,8 @@
 //! The events of a run as lines of text, or as JSON Lines.
 
-use gullet_core::event::{Event, Instruction, Listener, StepKind, StepReport, What};
+use gullet_core::step::{StepKind, StepReport};
+
+use gullet_core::event::{Event, Instruction, Listener, What};
 use gullet_core::record::Capture;
 
 use crate::text::{count, duration, harmless, size};

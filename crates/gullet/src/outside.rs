@@ -6,7 +6,9 @@ use std::sync::{Arc, LazyLock};
 use std::time::Duration;
 
 use gullet_core::hold::guard::Told;
-use gullet_core::world::{Clock, Host, Random, Stop, World};
+use gullet_core::ids::Random;
+use gullet_core::record::Host;
+use gullet_core::world::{Clock, Stop, World};
 use jiff::Timestamp;
 use rustix::time::ClockId;
 

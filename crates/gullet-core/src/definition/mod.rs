@@ -3,21 +3,25 @@
 //! - [`Definition`] and its parts are plain data, the single source of the JSON Schema in `docs/schemas/`.
 //! - [`load`] reads the files, checks them against that schema with positions, and collects every flaw at once.
 //! - [`check_sources`] looks at the disk: sources that are missing, named twice, or inside the store.
+//! - [`placeholders`]: `{run}` and the like in arguments.
 //! - [`check_name`]: what something may be called.
 //! - [`Flaw`]: one thing that is wrong, with file, line and column.
 
 mod back;
 mod check;
+mod command_text;
 mod engines;
 mod flaw;
 mod load;
 mod part;
+pub mod placeholders;
 mod rules;
 mod sources;
 mod types;
 mod values;
 
 pub use back::{AtBoot, DrillSpec, Pick, Reads, RestoreSpec, Running, WayBack};
+pub use command_text::{command_text, shell_words};
 pub use engines::{HttpExport, LoginSpec, Mariadb, Outside, Postgres, RequestSpec};
 pub use flaw::{Flaw, Flaws, Source};
 pub use load::{LoadError, Loaded, load};
@@ -25,8 +29,8 @@ pub use part::{Drift, Each, Empty, Gives, Part, PartKind, Steady, When};
 pub use rules::check_name;
 pub use sources::check_sources;
 pub use types::{
-    App, CommandSpec, Definition, EnvValue, ExitWanted, FoundHeld, GroupSpec, HoldStep, Hook, Hooks, OneOrMany, Probe,
-    Require, Secure, SnapshotHooks, StoreSpec,
+    App, CommandSpec, Definition, EnvValue, ExitWanted, FoundHeld, GroupSpec, HoldStep, Hook, HookMoment, Hooks,
+    OneOrMany, Probe, Require, Secure, SnapshotHooks, StoreSpec,
 };
 pub use values::{Share, Span};
 

@@ -5,8 +5,8 @@ use std::collections::{BTreeMap, BTreeSet};
 use super::check::nearest;
 use super::flaw::{Flaw, Places, key_path};
 use super::part::{Part, PartKind, When};
+use super::placeholders;
 use super::types::{App, CommandSpec, Definition, EnvValue, HoldStep, OneOrMany, Probe, Require, Secure};
-use crate::hook::placeholders;
 
 /// Checks the joined definition.
 pub(super) fn check(definition: &Definition, places: &Places, flaws: &mut Vec<Flaw>) {

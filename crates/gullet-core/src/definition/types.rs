@@ -11,7 +11,6 @@ use super::back::{DrillSpec, RestoreSpec};
 use super::engines::RequestSpec;
 use super::part::Part;
 use super::values::Span;
-use crate::record::Capture;
 
 /// Something that the design has room for and this version does not do. Any value is refused, with these words.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
@@ -163,10 +162,49 @@ pub struct App {
     pub keep: Option<Later>,
 }
 
-impl App {
-    /// The part that a capture is of, by its name in the definition.
-    pub(crate) fn part_of(&self, capture: &Capture) -> Option<&Part> {
-        self.part.iter().find(|part| part.name == capture.defined_as())
+/// A moment at which the administrator's hooks run.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum HookMoment {
+    /// After preflight, before the application is touched.
+    Before,
+    /// The application is held.
+    Held,
+    /// It serves again.
+    Released,
+    /// The run is complete, durable, read back and recorded.
+    Succeeded,
+    /// It is not.
+    Failed,
+    /// Last of all.
+    Finished,
+}
+
+impl HookMoment {
+    /// The definition's word for it.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Before => "before",
+            Self::Held => "held",
+            Self::Released => "released",
+            Self::Succeeded => "succeeded",
+            Self::Failed => "failed",
+            Self::Finished => "finished",
+        }
+    }
+}
+
+impl Hooks {
+    /// The hooks of a moment.
+    pub fn at(&self, moment: HookMoment) -> &[Hook] {
+        match moment {
+            HookMoment::Before => &self.before,
+            HookMoment::Held => &self.held,
+            HookMoment::Released => &self.released,
+            HookMoment::Succeeded => &self.succeeded,
+            HookMoment::Failed => &self.failed,
+            HookMoment::Finished => &self.finished,
+        }
     }
 }
 

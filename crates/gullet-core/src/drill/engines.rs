@@ -16,11 +16,11 @@ use rustix::process::{Pid, PidfdFlags, Signal, kill_process, pidfd_open};
 
 use crate::definition::{Mariadb, Postgres};
 use crate::engine::{EngineError, Login, Waiting, mariadb, postgres, program};
-use crate::event::Facts;
 use crate::hook::{Account, Patience};
 use crate::part::{
     OWN_OF_MARIADB, count_mariadb, count_postgres, facts_of_rows, kept_elsewhere, leading_out, postgres_programs,
 };
+use crate::step::Facts;
 use crate::world::World;
 
 /// How long a server may take to start: it may have a log to play back.

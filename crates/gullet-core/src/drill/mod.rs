@@ -18,20 +18,21 @@ use std::time::Duration;
 use gullet_store::{IoPath, PathError, Store, free_space};
 use serde::Serialize;
 
+use crate::definition::command_text;
+use crate::definition::placeholders::fill;
 use crate::definition::{App, DrillSpec, OneOrMany, PartKind, Pick, Probe, Require};
-use crate::event::Facts;
-use crate::hook::placeholders::fill;
 use crate::hook::{Call, Limits, Runner};
+use crate::ids::Random;
 use crate::ids::random_id;
 use crate::logbook::{Logbook, Logged};
 use crate::outcome::Outcome;
-use crate::part::{chain, examine_sqlite};
-use crate::plan::command_text;
+use crate::part::examine_sqlite;
 use crate::record::{Capture, RemarkKind};
 use crate::restore::{RestoreError, RestorePlan};
 use crate::state::{AppLock, State, StateError, private_folder};
-use crate::words::{count, duration, millis, size};
-use crate::world::{Random, World};
+use crate::step::Facts;
+use crate::words::{chain, count, duration, millis, size};
+use crate::world::World;
 
 use engines::{Running, Stage};
 
@@ -408,7 +409,7 @@ impl Drill<'_, '_> {
         // A cluster's tablespaces are roots too.
         let source = roots.iter().find(|root| root.join("PG_VERSION").is_file()).or(roots.first()).cloned();
         let export = into.join("exports").join(crate::state::file_name(&capture.part));
-        let spec = self.plan.app_spec.part_of(capture);
+        let spec = capture.defined_in(&self.plan.app_spec);
         let stage = Stage { world: self.world, folder: &self.plan.scratch, top: self.state_top(), id: &self.plan.id };
         let started = match (capture.kind, source, spec.and_then(|spec| spec.postgres.clone())) {
             (PartKind::Sqlite, Some(path), _) => {

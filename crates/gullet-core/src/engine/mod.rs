@@ -73,7 +73,7 @@ fn password(value: Option<&EnvValue>, environment: &BTreeMap<String, String>) ->
 /// name, because that is whom servers let in by their usual settings.
 fn account(named: Option<&str>, user: &str, by_socket: bool) -> Result<Option<Account>, EngineError> {
     match named {
-        Some(name) => Account::find(name).map(Some).map_err(|error| EngineError::Said(crate::part::chain(&error))),
+        Some(name) => Account::find(name).map(Some).map_err(|error| EngineError::Said(crate::words::chain(&error))),
         None if by_socket && rustix::process::geteuid().is_root() => Ok(Account::find(user).ok()),
         None => Ok(None),
     }

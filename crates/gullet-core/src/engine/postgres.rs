@@ -173,6 +173,6 @@ fn explain(error: &tokio_postgres::Error) -> String {
             format!("{} (SQLSTATE {}){}", said.message(), said.code().code(), more.collect::<String>())
         }
         None if error.is_closed() => "the server closed the connection".to_owned(),
-        None => crate::part::chain(error),
+        None => crate::words::chain(error),
     }
 }

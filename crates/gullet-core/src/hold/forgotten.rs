@@ -7,6 +7,7 @@ use std::time::Duration;
 
 use super::keeper::Keeper;
 use super::note::{Note, NoteError, NoteHead, Stuck};
+use super::old_state::OldState;
 use crate::hook::{Runner, end_all, marked};
 use crate::world::{Clock, World};
 
@@ -50,7 +51,13 @@ fn end_orphans(head: &NoteHead, clock: &dyn Clock) {
 ///
 /// # Errors
 /// When the note cannot be read.
-pub fn leave(notes: &Path, app: &str, world: World<'_>, scratch: &Path) -> Result<Option<Forgotten>, NoteError> {
+pub fn leave(
+    notes: &Path,
+    app: &str,
+    world: World<'_>,
+    scratch: &Path,
+    old_state: &dyn OldState,
+) -> Result<Option<Forgotten>, NoteError> {
     let Stuck::Forgotten(mut note, steps) = Note::look(notes, app)? else { return Ok(None) };
     let head = note.head().clone();
     // Between two guards a hold by hand has no lock for a moment; the one that hands it over lives until it is taken.
@@ -69,7 +76,7 @@ pub fn leave(notes: &Path, app: &str, world: World<'_>, scratch: &Path) -> Resul
         folder: scratch.to_path_buf(),
         top: scratch.to_path_buf(),
     };
-    let mut keeper = Keeper::new(runner, steps, Duration::ZERO, Some(*note), entered);
+    let mut keeper = Keeper::new(runner, steps, Duration::ZERO, Some(*note), entered, old_state);
     let left = keeper.leave_all("left by a later command: the processes that held it were gone");
     Ok(Some(Forgotten { head, left, by_hand }))
 }

@@ -14,6 +14,7 @@ use rustix::process::Signal;
 
 use super::keeper::Keeper;
 use super::note::{Note, NoteError, NoteHead, Stuck};
+use super::old_state::OldState;
 use super::protocol::{FromGuard, FromMain, Op, Order};
 use crate::definition::Span;
 use crate::hook::Runner;
@@ -52,6 +53,7 @@ pub fn serve(
     input: impl Read + Send + 'static,
     output: impl Write + Send + 'static,
     told: &Told,
+    old_state: &dyn OldState,
 ) -> Result<(), String> {
     let mut input = BufReader::new(input);
     let mut line = String::new();
@@ -77,7 +79,7 @@ pub fn serve(
         top: order.notes.parent().unwrap_or(&order.notes).to_path_buf(),
     };
     let limit = Duration::from_millis(order.limit_ms);
-    let keeper = Keeper::new(runner, order.steps.clone(), limit, Some(note), entered.clone());
+    let keeper = Keeper::new(runner, order.steps.clone(), limit, Some(note), entered.clone(), old_state);
     let keeper = keeper.of_restore(order.is_restore);
     let _ = answers.send(FromGuard::Ready { taken_over: entered, held_ms: millis(keeper.held()) });
     beat(answers.clone());
@@ -107,7 +109,7 @@ fn own_note(order: &Order, world: &World<'_>) -> Result<(Note, Vec<usize>), Stri
     let began = world.clock.uptime();
     let mut asked = false;
     loop {
-        let found = Note::look(&order.notes, &order.app).map_err(|error| crate::part::chain(&error))?;
+        let found = Note::look(&order.notes, &order.app).map_err(|error| crate::words::chain(&error))?;
         match found {
             Stuck::Alive(Some(head)) if order.take_over && head.by_hand => {
                 // Its guard lets go of the note, and owns the hold again where this one does not come to own it.
@@ -122,11 +124,11 @@ fn own_note(order: &Order, world: &World<'_>) -> Result<(Note, Vec<usize>), Stri
             Stuck::Forgotten(note, _) if order.take_over && note.head().by_hand => {
                 let entered = note.head().entered.clone();
                 let note = note.take_over(&order.run, &order.token, order.limit_ms);
-                return note.map(|note| (note, entered)).map_err(|error| crate::part::chain(&error));
+                return note.map(|note| (note, entered)).map_err(|error| crate::words::chain(&error));
             }
             _ => {
                 let note = Note::create(&order.notes, NoteHead::new(order), &order.steps);
-                return note.map(|note| (note, Vec::new())).map_err(|error| crate::part::chain(&error));
+                return note.map(|note| (note, Vec::new())).map_err(|error| crate::words::chain(&error));
             }
         }
     }

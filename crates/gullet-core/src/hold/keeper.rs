@@ -9,11 +9,11 @@ use std::time::Duration;
 use rustix::fs::FlockOperation;
 
 use super::note::{Note, RunningCommand};
+use super::old_state::OldState;
 use super::protocol::{Answer, Op};
 use super::session::Session;
 use crate::definition::{CommandSpec, HoldStep, OneOrMany, Probe};
 use crate::hook::{Call, CallOutcome, Limits, Patience, Process, Runner};
-use crate::restore::place;
 use crate::words::millis;
 use crate::world::Stop;
 
@@ -36,6 +36,7 @@ pub struct Keeper<'w> {
     left_at: Option<Duration>,
     /// Whether, once a step is entered, its probes must tell that from serving. A restore asks only whether it stopped.
     must_tell_apart: bool,
+    old_state: &'w dyn OldState,
 }
 
 impl<'w> Keeper<'w> {
@@ -46,6 +47,7 @@ impl<'w> Keeper<'w> {
         limit: Duration,
         note: Option<Note>,
         entered: Vec<usize>,
+        old_state: &'w dyn OldState,
     ) -> Self {
         let now = runner.world.clock.uptime();
         let noted = note.as_ref().and_then(|note| note.head().began_uptime()).filter(|began| *began <= now);
@@ -64,6 +66,7 @@ impl<'w> Keeper<'w> {
             settling: Duration::ZERO,
             left_at: None,
             must_tell_apart: true,
+            old_state,
         }
     }
 
@@ -177,7 +180,7 @@ impl<'w> Keeper<'w> {
         let noted = self.note.as_mut().map_or(Ok(()), |note| note.entering(step, now, uptime));
         if let Err(error) = noted {
             // Nothing may be entered that nobody could find again.
-            let why = format!("the hold could not be noted: {}", crate::part::chain(&error));
+            let why = format!("the hold could not be noted: {}", crate::words::chain(&error));
             return Answer { result: Err(why), commands: Vec::new(), warnings: Vec::new(), held_ms: 0, waited_ms: 0 };
         }
         self.entered.retain(|entered| *entered != step);
@@ -340,7 +343,7 @@ impl<'w> Keeper<'w> {
     /// more first: it may have been started on the new one.
     fn go_back(&mut self) -> Result<(), String> {
         let (top, app) = (self.runner.top.clone(), self.runner.app.clone());
-        if !place::is_open(&top, &app) {
+        if !self.old_state.is_away(&top, &app) {
             return Ok(());
         }
         for step in self.entered.clone() {
@@ -352,8 +355,8 @@ impl<'w> Keeper<'w> {
             let answer = self.asked(step, probes.as_ref(), Some(Limits::WITHIN), Patience::default());
             answer.result.map_err(|why| format!("it does not stop, so the old state cannot be put back: {why}"))?;
         }
-        let back = place::go_back(&top, &app, self.runner.world.clock);
-        back.map(drop).map_err(|error| format!("the old state cannot be put back: {}", crate::part::chain(&error)))
+        let back = self.old_state.put_back(&top, &app, self.runner.world.clock);
+        back.map_err(|error| format!("the old state cannot be put back: {error}"))
     }
 
     /// Leaves everything that is held, in reverse, and proves it; a failing step never stops the others. A restore that is

@@ -6,12 +6,14 @@
 //! - [`Guarded`]: the main process's end of it.
 //! - [`Note`]: what is held, on disk, so that a later command can leave what guard and main both could not.
 //! - [`forgotten`]: leaving such a hold.
+//! - [`OldState`]: what a restore in place has to put back before its application is released.
 
 pub mod forgotten;
 pub mod guard;
 mod initial;
 mod keeper;
 mod note;
+mod old_state;
 mod protocol;
 mod remote;
 mod session;
@@ -19,5 +21,6 @@ mod session;
 pub use initial::{InitialState, initial_state};
 pub use keeper::Keeper;
 pub use note::{Note, NoteError, NoteHead, NoteState, NoteStatus, Stuck};
+pub use old_state::OldState;
 pub use protocol::{Answer, Op, Order};
 pub use remote::{GuardError, Guarded, notes_folder};

@@ -4,8 +4,8 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
 use crate::definition::HoldStep;
-use crate::event::CommandReport;
-use crate::world::Host;
+use crate::record::Host;
+use crate::step::CommandReport;
 
 /// The first line that a guard gets: everything that it needs to know.
 #[derive(Clone, Debug, Serialize, Deserialize)]

@@ -10,10 +10,10 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
 use std::time::Duration;
 
-use crate::event::{CommandReport, Exit, Piece, Stream};
 use crate::hook::{
     Invocation, MARK, Patience, Process, Redactor, end_all, marked, script_in_memory, usual_memory_score,
 };
+use crate::step::{CommandReport, Exit, Piece, Stream};
 use crate::words::millis;
 use crate::world::Clock;
 

@@ -4,14 +4,12 @@
 //! - `probe`: runs a probe and compares what it printed.
 //! - `request`: a request over HTTP in a command's place.
 //! - `process`: one process, its output and its end; `family`: all that it started; `redactor`: secrets taken out of its output.
-//! - [`placeholders`]: `{run}` and the like in arguments.
 //! - `account`: running as another account.
 //! - [`secret`]: values that never reach a record.
 
 mod account;
 mod family;
 mod notes;
-pub mod placeholders;
 mod probe;
 mod process;
 mod redactor;

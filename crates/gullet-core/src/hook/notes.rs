@@ -2,7 +2,7 @@
 
 use serde::Deserialize;
 
-use crate::event::Facts;
+use crate::step::Facts;
 
 /// Facts, warnings and lacks that a hook noted.
 #[derive(Clone, Debug, Default, PartialEq)]

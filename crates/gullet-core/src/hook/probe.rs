@@ -4,7 +4,7 @@ use regex::Regex;
 
 use super::process::Finished;
 use crate::definition::{ExitWanted, Probe};
-use crate::event::Exit;
+use crate::step::Exit;
 
 /// What a probe says.
 pub type Verdict = Result<(), String>;
@@ -92,7 +92,7 @@ fn quoted(text: &str) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::event::CommandReport;
+    use crate::step::CommandReport;
 
     fn finished(stdout: &str, exit: Exit) -> Finished {
         let report = CommandReport {

@@ -14,7 +14,7 @@ use rustix::process::{Pid, PidfdFlags, Signal, kill_process_group, pidfd_open};
 
 use super::family::{MARK, Process, descendants, marked};
 use super::redactor::{Redactor, redact};
-use crate::event::{CommandReport, Exit, Piece, Stream};
+use crate::step::{CommandReport, Exit, Piece, Stream};
 use crate::words::millis;
 use crate::world::{Clock, Stop};
 

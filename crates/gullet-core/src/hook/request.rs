@@ -14,13 +14,13 @@ use ureq::http::{Request, header};
 use ureq::tls::{Certificate, RootCerts, TlsConfig};
 use ureq::{Agent, Body};
 
-use super::placeholders::fill;
 use super::process::{Answer, Finished, READABLE};
 use super::redactor::{Redactor, redact};
 use super::runner::{Call, HookError};
 use super::secret;
+use crate::definition::placeholders::fill;
 use crate::definition::{CommandSpec, EnvValue};
-use crate::event::{CommandReport, Exit, Piece, Stream};
+use crate::step::{CommandReport, Exit, Piece, Stream};
 use crate::words::millis;
 use crate::world::World;
 

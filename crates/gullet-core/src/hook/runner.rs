@@ -10,13 +10,13 @@ use std::time::Duration;
 use super::account::{Account, AccountError};
 use super::family::{MARK, Process};
 use super::notes::Notes;
-use super::placeholders::{NoValue, fill, variable};
 use super::probe::judge;
 use super::process::{Answer, Finished, Invocation, Patience, run_process};
 use super::request;
 use super::secret::{self, SecretError};
+use crate::definition::placeholders::{NoValue, fill, variable};
 use crate::definition::{CommandSpec, EnvValue, OneOrMany, Probe};
-use crate::event::CommandReport;
+use crate::step::CommandReport;
 use crate::world::World;
 
 /// Where programs are looked for: fixed, so that a run by hand and one by timer find the same.

@@ -121,7 +121,7 @@ fn whole_is_whole(shape: &Shape, trace: &Trace) {
                         | Task::Snapshot
                         | Task::Quiet(_)
                         | Task::ProveAgain(_)
-                        | Task::Hooks(Moment::Held)
+                        | Task::Hooks(HookMoment::Held)
                 ),
             };
         let interrupted = matches!(fault, Fault::Interrupt | Fault::InterruptDuring) && !settled;
@@ -155,9 +155,9 @@ fn no_capture_without_all_steps(shape: &Shape, trace: &Trace) {
 
 fn clean_up_only_after_success(trace: &Trace) {
     let position = |wanted| trace.tasks.iter().position(|(task, _)| *task == wanted);
-    if let Some(succeeded) = position(Task::Hooks(Moment::Succeeded)) {
+    if let Some(succeeded) = position(Task::Hooks(HookMoment::Succeeded)) {
         assert!(position(Task::Commit).is_some_and(|commit| commit < succeeded));
-        assert_eq!(position(Task::Hooks(Moment::Failed)), None);
+        assert_eq!(position(Task::Hooks(HookMoment::Failed)), None);
         assert!(trace.machine.outcome() <= Outcome::Warnings, "{:?}", trace.tasks);
     }
 }
@@ -206,7 +206,7 @@ fn a_good_run_does_everything_in_order() {
     let tasks: Vec<Task> = trace.tasks.iter().map(|(task, _)| *task).collect();
     let expected = [
         Task::Preflight,
-        Task::Hooks(Moment::Before),
+        Task::Hooks(HookMoment::Before),
         Task::Ready,
         Task::Look(0),
         Task::Look(1),
@@ -216,7 +216,7 @@ fn a_good_run_does_everything_in_order() {
         Task::Enter(1),
         Task::Settle(1),
         Task::Prove(1),
-        Task::Hooks(Moment::Held),
+        Task::Hooks(HookMoment::Held),
         Task::Capture(0),
         Task::Capture(1),
         Task::Quiet(0),
@@ -227,15 +227,15 @@ fn a_good_run_does_everything_in_order() {
         Task::ProveLeft(1),
         Task::Leave(0),
         Task::ProveLeft(0),
-        Task::Hooks(Moment::Released),
+        Task::Hooks(HookMoment::Released),
         Task::Store(0),
         Task::Store(1),
         Task::Clear,
         Task::Finish,
         Task::ReadBack,
         Task::Commit,
-        Task::Hooks(Moment::Succeeded),
-        Task::Hooks(Moment::Finished),
+        Task::Hooks(HookMoment::Succeeded),
+        Task::Hooks(HookMoment::Finished),
     ];
     assert_eq!(tasks, expected);
     assert_eq!(trace.machine.outcome(), Outcome::Complete);
@@ -258,7 +258,7 @@ fn each_fault_has_its_outcome() {
     let shape = &shapes()[0];
     for (task, reply, outcome) in [
         (Task::Preflight, Reply::No, Outcome::Refused),
-        (Task::Hooks(Moment::Before), Reply::No, Outcome::Failed),
+        (Task::Hooks(HookMoment::Before), Reply::No, Outcome::Failed),
         (Task::Ready, Reply::No, Outcome::Failed),
         (Task::Look(1), Reply::Held, Outcome::Refused),
         (Task::Look(0), Reply::Unknown, Outcome::Refused),
@@ -275,7 +275,7 @@ fn each_fault_has_its_outcome() {
         (Task::Finish, Reply::No, Outcome::Failed),
         (Task::ReadBack, Reply::No, Outcome::Failed),
         (Task::Commit, Reply::No, Outcome::Failed),
-        (Task::Hooks(Moment::Succeeded), Reply::No, Outcome::Warnings),
+        (Task::Hooks(HookMoment::Succeeded), Reply::No, Outcome::Warnings),
     ] {
         assert_eq!(with_reply(shape, task, reply).machine.outcome(), outcome, "{task:?} {reply:?}");
     }
@@ -296,7 +296,7 @@ fn found_held_and_going_on_it_is_neither_entered_nor_left_but_proven() {
 fn a_step_that_cannot_be_left_does_not_stop_the_others() {
     let trace = with_reply(&shapes()[0], Task::ProveLeft(1), Reply::No);
     assert!(trace.tasks.iter().any(|(task, _)| *task == Task::Leave(0)));
-    assert!(!trace.tasks.iter().any(|(task, _)| *task == Task::Hooks(Moment::Released)));
+    assert!(!trace.tasks.iter().any(|(task, _)| *task == Task::Hooks(HookMoment::Released)));
     assert!(trace.tasks.iter().any(|(task, _)| *task == Task::Commit));
 }
 
@@ -304,7 +304,7 @@ fn a_step_that_cannot_be_left_does_not_stop_the_others() {
 fn a_refused_run_tells_that_it_failed_and_that_it_is_over_and_runs_no_other_hook() {
     let trace = with_reply(&shapes()[0], Task::Preflight, Reply::No);
     let hooks = trace.tasks.iter().filter(|(task, _)| matches!(task, Task::Hooks(_))).map(|(task, _)| *task);
-    assert_eq!(hooks.collect::<Vec<_>>(), [Task::Hooks(Moment::Failed), Task::Hooks(Moment::Finished)]);
+    assert_eq!(hooks.collect::<Vec<_>>(), [Task::Hooks(HookMoment::Failed), Task::Hooks(HookMoment::Finished)]);
 }
 
 /// Promise 1, the rest of it: what is left and can be asked whether it serves, is asked, whatever comes in between.

@@ -32,6 +32,7 @@ mod lister;
 mod mariadb;
 mod marks;
 mod outside;
+mod own;
 mod owners;
 mod pending;
 mod postgres;
@@ -50,17 +51,18 @@ pub(crate) use entry::{bare as entry_of, flags as flags_of, xattrs as xattrs_of}
 pub(crate) use import::Importer;
 pub(crate) use mariadb::{OWN as OWN_OF_MARIADB, count as count_mariadb, kept_elsewhere};
 pub use marks::Grounds;
+pub(crate) use own::{ARENA, is_arena};
 pub(crate) use owners::{group_here, user_here};
 pub(crate) use postgres::{count as count_postgres, places as postgres_programs};
 pub(crate) use remaining::{Why, remaining};
 #[cfg(test)]
 pub(crate) use secured::blank_of;
+pub(crate) use secured::failed_capture;
 pub use secured::{PartError, Quiet, Secured, Securing, WarmCopy, secure, warm};
-pub(crate) use secured::{chain, failed_capture};
 pub use server::check_service;
 pub(crate) use server::leading_out;
 pub(crate) use server::rows as facts_of_rows;
-pub(crate) use sqlite::{BESIDE as BESIDE_SQLITE, beside, examine as examine_sqlite};
+pub(crate) use sqlite::examine as examine_sqlite;
 pub use staging::{Staging, clear_leftovers, foresee, has_leftovers};
 pub(crate) use walk::name_of;
 pub use walk::{Survey, survey};

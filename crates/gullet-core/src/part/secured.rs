@@ -21,11 +21,11 @@ use super::wanted::Wanted;
 use super::{drift, files, http, mariadb, outside, postgres, produce, sqlite, stored};
 use crate::definition::{Empty, Gives, PartKind, Secure};
 use crate::engine;
-use crate::event::CommandReport;
 use crate::hook::{Notes, Patience, Runner};
 use crate::plan::{Plan, PlannedPart};
 use crate::record::{Capture, Counts, Layout, Root, SecuredBy};
-use crate::words::millis;
+use crate::step::CommandReport;
+use crate::words::{chain, millis};
 use crate::world::World;
 
 /// With `secure = "auto"` so many bytes of a part are copied privately while the application is held, at most. Up to there a
@@ -63,17 +63,6 @@ pub enum PartError {
     /// Anything else, in words.
     #[error("{0}")]
     Other(String),
-}
-
-/// An error with its causes on one line.
-pub(crate) fn chain(error: &dyn std::error::Error) -> String {
-    let mut text = error.to_string();
-    let mut cause = error.source();
-    while let Some(next) = cause {
-        text.push_str(&format!(": {next}"));
-        cause = next.source();
-    }
-    text
 }
 
 /// What the engine said, with what it means where it is known to puzzle.

@@ -14,9 +14,9 @@ use super::walk::Walk;
 use super::{mariadb, postgres};
 use crate::definition::{CommandSpec, Mariadb, Postgres};
 use crate::engine::{EngineError, Login, Waiting};
-use crate::event::Facts;
 use crate::hook::{Call, Limits, Patience, Runner};
 use crate::plan::{Plan, PlannedPart};
+use crate::step::Facts;
 
 /// How long the server may take to answer, exports apart. A checkpoint is waited for too.
 const ANSWER: Duration = Duration::from_secs(60 * 60);
@@ -29,7 +29,7 @@ impl From<EngineError> for PartError {
     fn from(error: EngineError) -> Self {
         match error {
             EngineError::Stopped => Self::Stopped,
-            other => Self::Other(super::chain(&other)),
+            other => Self::Other(crate::words::chain(&other)),
         }
     }
 }

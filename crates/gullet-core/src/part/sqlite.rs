@@ -15,15 +15,13 @@ use rusqlite::{Connection, OpenFlags};
 
 use super::secured::{PartError, Securing};
 use super::server;
-use crate::event::Facts;
+use crate::plan::beside;
+use crate::step::Facts;
 
 /// Pages copied between two looks at the clock.
 const PAGES_A_STEP: i32 = 4000;
 /// How long a lock of the application's is waited for.
 const BUSY: Duration = Duration::from_secs(30);
-
-/// What the engine keeps beside a database, by the ends of their names.
-pub(crate) const BESIDE: [&str; 3] = ["-wal", "-shm", "-journal"];
 
 /// A database that was copied and is still watched.
 pub(super) struct Watched {
@@ -91,12 +89,6 @@ fn clone(from: &Path, meta: &fs::Metadata, context: &mut Securing<'_, '_>) -> Re
         fs::rename(&clone, &place).at(&place)?;
     }
     Ok(Some(database))
-}
-
-pub(crate) fn beside(database: &Path, suffix: &str) -> PathBuf {
-    let mut name = database.as_os_str().to_owned();
-    name.push(suffix);
-    name.into()
 }
 
 /// Makes the copy that is still to be made, into the new file `to`, and has the engine put a log that lies beside the copy

@@ -340,7 +340,7 @@ impl Walk {
             if self.own.contains(path) {
                 return Ok(());
             }
-            if is_folder && crate::restore::place::is_arena(path) {
+            if is_folder && super::own::is_arena(path) {
                 left.add("set aside by a restore".to_owned(), path);
                 return Ok(());
             }

@@ -8,10 +8,9 @@ use std::path::{Path, PathBuf};
 use super::Checks;
 use crate::definition::CommandSpec;
 use crate::hook::Account;
-use crate::part::chain;
 use crate::permissions::changeable_by_others;
 use crate::plan::Plan;
-use crate::words::count;
+use crate::words::{chain, count};
 
 /// Every program that a run would start: is it there, and may it be executed?
 pub(super) fn check_programs(plan: &Plan, checks: &mut Checks) {

@@ -6,9 +6,9 @@ use std::path::Path;
 
 use gullet_store::Store;
 
-use crate::part::chain;
 use crate::plan::Plan;
 use crate::state::State;
+use crate::words::chain;
 
 /// A store that a run could not use: why, and what to do.
 pub type StoreTrouble = (String, Option<String>);

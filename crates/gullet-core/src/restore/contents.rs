@@ -5,7 +5,7 @@ use std::io::{self, Read};
 use gullet_store::listing::Entry;
 use gullet_store::{ChunkReader, StoreError};
 
-use crate::part::chain;
+use crate::words::chain;
 
 /// The bytes of a file's chunks, one after another, each proven. A reader gets what is there; what cannot be had is an error.
 pub(crate) struct Contents<'c> {

@@ -16,7 +16,7 @@ use super::select::{Selection, each_selected};
 use super::{RestoreError, RestorePlan};
 use crate::logbook::Logged;
 use crate::outcome::Outcome;
-use crate::part::chain;
+use crate::words::chain;
 
 /// Bytes of a block of a tar.
 const BLOCK: usize = 512;

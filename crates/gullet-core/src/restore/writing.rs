@@ -13,7 +13,7 @@ use serde::Serialize;
 use super::owners::OwnerMap;
 use super::select::{Selection, each_selected};
 use super::write::Target;
-use crate::part::chain;
+use crate::words::chain;
 use crate::world::Stop;
 
 /// Problems named for a part, at most.

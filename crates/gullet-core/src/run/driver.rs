@@ -12,19 +12,22 @@ use gullet_store::{Cache, Deposit, DepositOptions, Deposited, DocumentName, Stor
 use jiff::Timestamp;
 
 use super::group::{Member, Stage};
+use crate::definition::HookMoment;
 use crate::definition::{Drift, OneOrMany};
-use crate::event::{CommandReport, Event, Listener, StepKind, StepName, StepReport, What};
-use crate::hold::Guarded;
+use crate::event::RecordBuilder;
+use crate::event::{Event, Listener, What};
+use crate::hold::{Guarded, OldState};
 use crate::hook::{Call, CallOutcome, Limits, Patience, Runner};
 use crate::ids::RunId;
 use crate::logbook::Logged;
-use crate::machine::{Machine, Moment, Reply, Task};
+use crate::machine::{Machine, Reply, Shape, Task};
 use crate::outcome::Outcome;
 use crate::part::{self, Grounds, Secured, Staging, WarmCopy};
 use crate::plan::Plan;
 use crate::preflight::{StoreTrouble, check_identity, check_store, known_beforehand};
-use crate::record::{Record, RecordBuilder, stem_time};
+use crate::record::{Record, stem_time};
 use crate::state::{AppLock, State};
+use crate::step::{CommandReport, StepKind, StepName, StepReport};
 use crate::words::millis;
 use crate::world::{Stop, World};
 
@@ -48,6 +51,8 @@ pub struct Setup<'a> {
     pub previous: Option<String>,
     /// The commands that start a guard (this program, told to be one), tried in this order.
     pub guard: &'a [Vec<OsString>],
+    /// What puts back the old state of a restore in place.
+    pub old_state: &'a dyn OldState,
     /// Payload files that are known to be damaged: what lies in them is stored anew.
     pub damaged: Vec<String>,
     /// The group that it is a run of.
@@ -70,13 +75,13 @@ pub struct Ended {
 /// Executes a run.
 pub fn execute(setup: Setup<'_>, listener: &mut dyn Listener) -> Ended {
     let cache = setup.store.as_ref().ok().map(|store| {
-        let path = setup.state.cache_path(&store.info().id).map_err(|error| part::chain(&error))?;
-        Cache::open(&path).map_err(|error| part::chain(&error))
+        let path = setup.state.cache_path(&store.info().id).map_err(|error| crate::words::chain(&error))?;
+        Cache::open(&path).map_err(|error| crate::words::chain(&error))
     });
     let (mut cache, trouble) = match cache {
         Some(Ok(cache)) => (Some(cache), None),
         Some(Err(text)) => (None, Some(text)),
-        None => (None, setup.store.as_ref().err().map(|error| part::chain(error))),
+        None => (None, setup.store.as_ref().err().map(|error| crate::words::chain(error))),
     };
     let store = setup.store.as_ref().ok().cloned();
     for name in &setup.damaged {
@@ -91,11 +96,11 @@ pub fn execute(setup: Setup<'_>, listener: &mut dyn Listener) -> Ended {
     });
     let (deposit, trouble) = match deposit.transpose() {
         Ok(deposit) => (deposit, trouble),
-        Err(error) => (None, trouble.or(Some(part::chain(&error)))),
+        Err(error) => (None, trouble.or(Some(crate::words::chain(&error)))),
     };
     let (scratch, leftovers) = match setup.state.scratch(&setup.plan.app, setup.run.as_str(), &setup.lock) {
         Ok((scratch, leftovers)) => (scratch, Ok(leftovers)),
-        Err(error) => (PathBuf::from("/nonexistent"), Err(part::chain(&error))),
+        Err(error) => (PathBuf::from("/nonexistent"), Err(crate::words::chain(&error))),
     };
     let runner = Runner {
         world: setup.world,
@@ -117,7 +122,7 @@ pub fn execute(setup: Setup<'_>, listener: &mut dyn Listener) -> Ended {
         previous: setup.previous.clone(),
         log: setup.state.log(&setup.plan.app, setup.run.as_str()).ok(),
         runner: &runner,
-        machine: Machine::new(setup.plan.shape()),
+        machine: Machine::new(Shape::of(setup.plan)),
         builder: RecordBuilder::default(),
         secured: setup.plan.parts.iter().map(|_| None).collect(),
         warm: setup.plan.parts.iter().map(|_| None).collect(),
@@ -137,6 +142,7 @@ pub fn execute(setup: Setup<'_>, listener: &mut dyn Listener) -> Ended {
         is_settling: false,
         guard: None,
         guard_command: setup.guard,
+        old_state: setup.old_state,
         member: setup.member,
         steps: 0,
         told: false,
@@ -187,6 +193,7 @@ pub(super) struct Driver<'a, 'd> {
     /// Set when the hold is lost, so that what is being captured ends at once.
     pub(super) lost: &'a Arc<Stop>,
     pub(super) guard_command: &'a [Vec<OsString>],
+    pub(super) old_state: &'a dyn OldState,
     member: Option<Member<'a>>,
     steps: u32,
     /// Whether the reason for going out early was told.
@@ -322,16 +329,16 @@ impl<'a> Driver<'a, '_> {
         let met = match task {
             Task::Look(0) => member.wait_for_turn(&over),
             // An application that is never held is captured while the others are.
-            Task::Capture(_) | Task::Hooks(Moment::Held) if never_held => {
+            Task::Capture(_) | Task::Hooks(HookMoment::Held) if never_held => {
                 member.wait_for_turn(&over).and_then(|()| member.wait_for_all(&over))
             }
-            Task::Hooks(Moment::Held) => member.wait_for_all(&over),
+            Task::Hooks(HookMoment::Held) => member.wait_for_all(&over),
             Task::Leave(_) => {
                 // The others may be slow; the limit of this hold stands all the same.
                 member.wait_to_leave(&over);
                 Ok(())
             }
-            Task::Hooks(Moment::Released) | Task::Store(_) | Task::Clear | Task::Finish | Task::Commit => {
+            Task::Hooks(HookMoment::Released) | Task::Store(_) | Task::Clear | Task::Finish | Task::Commit => {
                 if never_held {
                     member.wait_to_leave(&over);
                 }
@@ -357,7 +364,7 @@ impl<'a> Driver<'a, '_> {
         self.steps += 1;
         let step = StepName { number: self.steps, kind, about };
         let nothing = match task {
-            Task::Hooks(moment) => self.plan.hooks(moment).is_empty(),
+            Task::Hooks(moment) => self.plan.spec.hooks.at(moment).is_empty(),
             Task::Snapshot => !self.staging.wants_snapshot(),
             Task::Clear => self.staging.is_clear(),
             _ => false,
@@ -544,14 +551,14 @@ impl<'a> Driver<'a, '_> {
         facts.collect()
     }
 
-    fn hooks(&mut self, moment: Moment, done: &mut Done) -> Reply {
+    fn hooks(&mut self, moment: HookMoment, done: &mut Done) -> Reply {
         let plan = self.plan;
         let outcome = self.machine.outcome();
         let record = self.scratch.join("record.json");
         let mut failed = false;
         let mut skipped = 0;
-        for (number, hook) in plan.hooks(moment).iter().enumerate() {
-            let with_warnings = moment != Moment::Succeeded || hook.with_warnings || outcome == Outcome::Complete;
+        for (number, hook) in plan.spec.hooks.at(moment).iter().enumerate() {
+            let with_warnings = moment != HookMoment::Succeeded || hook.with_warnings || outcome == Outcome::Complete;
             let captured = |part: &String| {
                 let meant =
                     |capture: &&crate::record::Capture| capture.part == *part || capture.each_of.as_ref() == Some(part);
@@ -568,8 +575,8 @@ impl<'a> Driver<'a, '_> {
                 env.insert("GULLET_RECORD".to_owned(), record.display().to_string());
             }
             let patience = match moment {
-                Moment::Held => self.patience(),
-                Moment::Before => Patience { stop: Some(self.world.stop), until: None, ..Patience::default() },
+                HookMoment::Held => self.patience(),
+                HookMoment::Before => Patience { stop: Some(self.world.stop), until: None, ..Patience::default() },
                 _ => Patience::default(),
             };
             let call = Call {
@@ -587,7 +594,7 @@ impl<'a> Driver<'a, '_> {
             if let Err(why) = self.took(outcome, &about, done) {
                 failed = true;
                 match moment {
-                    Moment::Before | Moment::Held => self.trouble(Some(&about), why, None),
+                    HookMoment::Before | HookMoment::Held => self.trouble(Some(&about), why, None),
                     _ => self.warn(Some(&about), why),
                 }
             }

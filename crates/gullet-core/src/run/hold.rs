@@ -96,7 +96,7 @@ impl<'a> Driver<'a, '_> {
             is_restore: false,
         };
         let guard =
-            Guarded::start(self.guard_command, &order, self.lost).map_err(|error| crate::part::chain(&error))?;
+            Guarded::start(self.guard_command, &order, self.lost).map_err(|error| crate::words::chain(&error))?;
         self.guard = Some(guard);
         Ok(())
     }
@@ -183,7 +183,7 @@ impl<'a> Driver<'a, '_> {
             return false;
         }
         let to_do = step.enter_by_hand.clone().or_else(|| {
-            let enter = step.enter.as_ref().map(crate::plan::command_text)?;
+            let enter = step.enter.as_ref().map(crate::definition::command_text)?;
             Some(format!("put it into backup mode by hand: {enter}"))
         });
         let limit = crate::definition::Span(self.plan.longest_hold());
@@ -310,12 +310,12 @@ impl<'a> Driver<'a, '_> {
         let notes = notes_folder(&self.plan.state);
         // A process that dies closes its pipe before it lets go of the note's lock.
         Note::await_owner_gone(&notes, &self.plan.app, DYING, self.world.clock);
-        let left = forgotten::leave(&notes, &self.plan.app, self.world, &self.scratch);
+        let left = forgotten::leave(&notes, &self.plan.app, self.world, &self.scratch, self.old_state);
         done.note = Some("the guard is gone; left by the run itself".to_owned());
         match left {
             Ok(Some(found)) => found.left,
             Ok(None) => Ok(()),
-            Err(error) => Err(crate::part::chain(&error)),
+            Err(error) => Err(crate::words::chain(&error)),
         }
     }
 
@@ -389,7 +389,7 @@ impl<'a> Driver<'a, '_> {
 /// What a person is told to do when leaving fails.
 fn by_hand(step: &HoldStep) -> Option<String> {
     step.by_hand.clone().or_else(|| {
-        let leave = step.leave.as_ref().map(crate::plan::command_text)?;
+        let leave = step.leave.as_ref().map(crate::definition::command_text)?;
         Some(format!("release it by hand: {leave}"))
     })
 }

@@ -4,17 +4,19 @@ use std::fs;
 
 use gullet_store::{DocumentName, Recipients, Store, WriterInfo};
 
-use crate::event::{StepName, StepReport, What};
+use crate::step::{StepName, StepReport};
+
+use crate::definition::HookMoment;
+use crate::event::What;
 use crate::hold::{guard, notes_folder};
 use crate::logbook::Logged;
-use crate::machine::{Moment, Reply};
+use crate::machine::Reply;
 use crate::outcome::Outcome;
-use crate::part::chain;
 use crate::record::{RECORD_VERSION, Record, Remark, RemarkKind};
 use crate::sealed::Draft;
 use crate::state::State;
 use crate::verify::read_all;
-use crate::words::{count, millis, size};
+use crate::words::{chain, count, millis, size};
 use crate::world::World;
 
 use super::driver::{Committed, Done, Driver};
@@ -236,18 +238,18 @@ impl Driver<'_, '_> {
     }
 
     /// Keeps what came of hooks that ran after the record was written.
-    pub(super) fn remark_hooks(&mut self, moment: Moment, reply: Reply, report: StepReport) {
+    pub(super) fn remark_hooks(&mut self, moment: HookMoment, reply: Reply, report: StepReport) {
         let (Some(store), Some(committed)) = (&self.store, &self.committed) else { return };
         if !committed.in_store {
             return;
         }
         let ok = reply != Reply::No;
-        let what = if moment == Moment::Finished { RemarkKind::Finished } else { RemarkKind::Hooks };
+        let what = if moment == HookMoment::Finished { RemarkKind::Finished } else { RemarkKind::Hooks };
         let outcome = if ok { Outcome::Complete } else { Outcome::Warnings };
         let text = format!("`{}` hooks {}", moment.word(), if ok { "succeeded" } else { "failed" });
         let remark = Remark::new(&self.run, &committed.name, self.world.clock.now(), what, outcome, text);
         // The `finished` hooks follow those of the outcome.
-        let number = if moment == Moment::Finished { 2 } else { 1 };
+        let number = if moment == HookMoment::Finished { 2 } else { 1 };
         let remark = Remark { steps: vec![report], number, ..remark };
         let stored = Draft::of_remark(&remark, &committed.record, &self.plan.seal)
             .and_then(|draft| draft.store(store, Some(self.state)));

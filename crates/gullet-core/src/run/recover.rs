@@ -6,12 +6,13 @@ use std::time::Duration;
 
 use gullet_store::{DocumentName, Hash, Recipients, Store};
 
+use crate::event::RecordBuilder;
 use crate::event::{Event, Listener, What};
 use crate::hold::{Note, notes_folder};
 use crate::hook::{end_all, marked};
 use crate::ids::RunId;
 use crate::outcome::Outcome;
-use crate::record::{BY_HAND, Note as RecordNote, Record, RecordBuilder};
+use crate::record::{BY_HAND, Note as RecordNote, Record};
 use crate::state::{AppLock, State};
 use crate::world::World;
 

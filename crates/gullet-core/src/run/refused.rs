@@ -3,10 +3,10 @@
 
 use std::collections::BTreeMap;
 
+use crate::definition::HookMoment;
 use crate::definition::{App, Hook};
 use crate::hook::{Call, Limits, Runner};
 use crate::ids::RunId;
-use crate::machine::Moment;
 use crate::outcome::Outcome;
 use crate::plan::Request;
 use crate::record::{Note, Record};
@@ -54,8 +54,8 @@ impl Refusal<'_> {
             top: state.folder().to_path_buf(),
         };
         let hooks = &self.spec.hooks;
-        let moments = [(Moment::Failed, &hooks.failed), (Moment::Finished, &hooks.finished)];
-        let run = |moment: Moment, hook: &Hook| {
+        let moments = [(HookMoment::Failed, &hooks.failed), (HookMoment::Finished, &hooks.finished)];
+        let run = |moment: HookMoment, hook: &Hook| {
             let env = BTreeMap::from([
                 ("GULLET_OUTCOME".to_owned(), Outcome::Refused.words().to_owned()),
                 ("GULLET_RECORD".to_owned(), path.display().to_string()),

@@ -7,7 +7,7 @@ use gullet_store::{ChunkReader, Hash, PayloadReport, Store, StoreError};
 use serde::Serialize;
 
 use crate::logbook::Logged;
-use crate::part::chain;
+use crate::words::chain;
 
 /// Paths named for a part, at most.
 const NAMED: usize = 20;

@@ -10,11 +10,11 @@ use gullet_core::logbook::Logged;
 use gullet_store::Store;
 use gullet_store::listing::PathName;
 
-use crate::cli::Global;
-use crate::commands::ReadingArgs;
+use crate::args::{Global, ReadingArgs};
 use crate::error::CommandError;
 use crate::exit::Exit;
-use crate::open::{self, Reading, must_open};
+use crate::open;
+use crate::reading::{Reading, must_open};
 use crate::table::table;
 use crate::text::{count, harmless, size, time};
 use crate::ui::{BAD, BOLD, DIM, GOOD, Ui, WARN, outcome, styled};

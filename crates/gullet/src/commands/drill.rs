@@ -5,12 +5,12 @@ use gullet_core::Outcome;
 use gullet_core::drill::{DrillCheck, DrillError, DrillPlan, DrillReport, pick};
 use gullet_core::record::RemarkKind;
 
-use crate::cli::Global;
-use crate::commands::{OpeningArgs, ReadingArgs};
+use crate::args::{Global, OpeningArgs, ReadingArgs};
 use crate::error::CommandError;
 use crate::exit::Exit;
-use crate::open::{self, Reading, must_open};
+use crate::open;
 use crate::outside::Outside;
+use crate::reading::{Reading, must_open};
 use crate::table::table;
 use crate::text::{count, duration, harmless, size, time};
 use crate::ui::{BAD, BOLD, GOOD, Ui, WARN, outcome, step as step_line, styled};

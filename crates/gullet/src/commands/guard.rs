@@ -2,6 +2,7 @@
 
 use clap::Args;
 use gullet_core::hold::guard::{Told, serve};
+use gullet_core::restore::place::Journals;
 
 use crate::error::CommandError;
 use crate::exit::Exit;
@@ -15,7 +16,7 @@ pub fn guard() -> Result<Exit, CommandError> {
     let outside = Outside::new();
     let told = Told::default();
     as_guard(&told)?;
-    match serve(outside.world(), std::io::stdin(), std::io::stdout(), &told) {
+    match serve(outside.world(), std::io::stdin(), std::io::stdout(), &told, &Journals) {
         Ok(()) => Ok(Exit::Complete),
         Err(why) => Err(CommandError::text(Exit::Failed, why)),
     }

@@ -11,12 +11,13 @@ use gullet_core::hold::{
 use gullet_core::hook::{Call, Limits, Runner};
 use gullet_core::ids::random_id;
 use gullet_core::logbook::Logbook;
+use gullet_core::restore::place::Journals;
 use gullet_core::run::remark_declared;
 use gullet_core::state::State;
 use gullet_core::world::{Clock, World};
 use jiff::Timestamp;
 
-use crate::cli::Global;
+use crate::args::Global;
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::open;
@@ -145,7 +146,7 @@ fn left_all_the_same(state: &State, app: &str, token: &str, world: World<'_>) ->
     Note::await_owner_gone(&notes, app, Duration::from_secs(5), world.clock);
     match Note::status(&notes, app) {
         NoteStatus::Over(head) => (head.token == token).then_some(()),
-        NoteStatus::Forgotten(_) => forgotten::leave(&notes, app, world, state.folder()).ok()??.left.ok(),
+        NoteStatus::Forgotten(_) => forgotten::leave(&notes, app, world, state.folder(), &Journals).ok()??.left.ok(),
         NoteStatus::Nothing => Some(()),
         NoteStatus::Owned(_) | NoteStatus::Unreadable => None,
     }
@@ -310,7 +311,7 @@ fn release_one(ui: &mut Ui, state: &State, app: &str, outside: &Outside) -> Resu
         }
         Stuck::Forgotten(note, _) => {
             drop(note);
-            let found = forgotten::leave(&notes, app, world, state.folder());
+            let found = forgotten::leave(&notes, app, world, state.folder(), &Journals);
             return match found.map_err(|error| CommandError::new(Exit::Failed, &error))? {
                 Some(found) => match found.left {
                     Ok(()) => released(ui, app),

@@ -11,11 +11,11 @@ use gullet_store::{OpenPayload, Store, StoreError, new_identity};
 use jiff::Timestamp;
 use serde::Serialize;
 
-use crate::cli::Global;
-use crate::commands::{OpeningArgs, ReadingArgs};
+use crate::args::{Global, OpeningArgs, ReadingArgs};
 use crate::error::CommandError;
 use crate::exit::Exit;
-use crate::open::{self, Reading};
+use crate::open;
+use crate::reading::Reading;
 use crate::table::table;
 use crate::text::{count, harmless, time};
 use crate::ui::{BAD, GOOD, Ui, styled};

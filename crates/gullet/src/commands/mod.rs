@@ -20,11 +20,9 @@ mod timer;
 mod tour;
 mod verify;
 
-use std::path::PathBuf;
+use clap::Subcommand;
 
-use clap::{Args, Subcommand};
-
-use crate::cli::Global;
+use crate::args::Global;
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::ui::Ui;
@@ -58,28 +56,6 @@ pub enum Command {
     Manual(generate::ManualArgs),
     #[command(hide = true)]
     Guard(guard::GuardArgs),
-}
-
-/// Where a reading command reads.
-#[derive(Args, Clone, Debug, Default)]
-pub struct ReadingArgs {
-    /// Read this store's folder; no definition is needed then
-    #[arg(long, value_name = "FOLDER")]
-    pub store: Option<PathBuf>,
-    #[command(flatten)]
-    pub opening: OpeningArgs,
-}
-
-/// What opens sealed contents.
-#[derive(Args, Clone, Debug, Default)]
-pub struct OpeningArgs {
-    /// Open what is sealed with the identities in this file (can be repeated): lines of `AGE-SECRET-KEY-1…`, the same under
-    /// a passphrase, or an SSH private key
-    #[arg(long, value_name = "FILE")]
-    pub identity: Vec<PathBuf>,
-    /// Take the passphrase of an identity file from the first line of this file instead of asking at the terminal
-    #[arg(long, value_name = "FILE")]
-    pub passphrase_from: Option<PathBuf>,
 }
 
 /// Executes a command.

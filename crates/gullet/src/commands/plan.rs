@@ -7,9 +7,10 @@ use gullet_core::logbook::Logbook;
 use gullet_core::part::{Survey, survey};
 use gullet_core::plan::{Plan, Request};
 use gullet_core::state::State;
+use gullet_core::steps::steps;
 use serde::Serialize;
 
-use crate::cli::Global;
+use crate::args::Global;
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::open;
@@ -86,7 +87,7 @@ pub fn plan(ui: &mut Ui, global: &Global, args: &PlanArgs) -> Result<Exit, Comma
             "parts": parts,
             "not_asked_for": plan.not_asked_for,
             "drift": plan.drift,
-            "steps": plan.steps(),
+            "steps": steps(&plan),
         }))?;
         return Ok(Exit::Complete);
     }
@@ -164,7 +165,7 @@ fn show(ui: &mut Ui, plan: &Plan, parts: &[PartView<'_>], has_store: bool) {
     }
     ui.say("");
     ui.say(styled(BOLD, "steps"));
-    for (number, step) in plan.steps().iter().enumerate() {
+    for (number, step) in steps(plan).iter().enumerate() {
         let condition = step.condition.as_ref().map(|text| styled(DIM, format!("  [{}]", harmless(text))));
         ui.say(format!(
             "{:>3}  {:<10} {}{}",

@@ -10,7 +10,7 @@ use gullet_core::preflight::{Check, Preflight, Verdict, check};
 use gullet_core::state::State;
 use serde::Serialize;
 
-use crate::cli::Global;
+use crate::args::Global;
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::open;

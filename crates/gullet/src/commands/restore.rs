@@ -11,12 +11,11 @@ use gullet_core::logbook::Logged;
 use gullet_core::record::RemarkKind;
 use gullet_core::restore::{OwnerMap, RestorePlan, RestoreReport, Selection};
 
-use crate::cli::Global;
-use crate::commands::ReadingArgs;
+use crate::args::{Global, ReadingArgs};
 use crate::error::CommandError;
 use crate::exit::Exit;
-use crate::open::{Reading, must_open};
 use crate::outside::Outside;
+use crate::reading::{Reading, must_open};
 use crate::table::table;
 use crate::text::{ago, count, harmless, size, time};
 use crate::ui::{BAD, BOLD, GOOD, Ui, WARN, outcome, styled};

@@ -10,10 +10,11 @@ use gullet_core::hook::Runner;
 use gullet_core::ids::RunId;
 use gullet_core::logbook::Recent;
 use gullet_core::plan::{Plan, PlanError, Request};
+use gullet_core::restore::place::Journals;
 use gullet_core::run::{Ended, Group, Member, PastError, Refusal, Setup, execute, look_back};
 use gullet_core::state::{State, SweepLock};
 
-use crate::cli::Global;
+use crate::args::Global;
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::narrate::{Narration, Narrator};
@@ -275,8 +276,20 @@ fn begin(
     };
     let plan = Plan::make(loaded, request, state.folder().to_path_buf(), &runner, last_good)?;
     let guard = guard_commands();
-    let setup =
-        Setup { world, state, run, plan: &plan, lock, store, last_good, previous, guard: &guard, damaged, member };
+    let setup = Setup {
+        world,
+        state,
+        run,
+        plan: &plan,
+        lock,
+        store,
+        last_good,
+        previous,
+        guard: &guard,
+        old_state: &Journals,
+        damaged,
+        member,
+    };
     Ok(execute(setup, audience))
 }
 

@@ -4,11 +4,10 @@ use clap::Args;
 use gullet_core::logbook::{Logged, Moment};
 use serde::Serialize;
 
-use crate::cli::Global;
-use crate::commands::ReadingArgs;
+use crate::args::{Global, ReadingArgs};
 use crate::error::CommandError;
 use crate::exit::Exit;
-use crate::open::Reading;
+use crate::reading::Reading;
 use crate::table::table;
 use crate::text::{ago, count, harmless, held_for, size, time};
 use crate::ui::{Ui, outcome};

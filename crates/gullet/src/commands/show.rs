@@ -2,22 +2,21 @@
 
 use clap::Args;
 use gullet_core::definition::When;
-use gullet_core::event::{CommandReport, StepReport, Stream};
+use gullet_core::definition::shell_words;
 use gullet_core::logbook::Logged;
-use gullet_core::plan::shell_words;
 use gullet_core::record::{Capture, Record};
 use gullet_core::restore::{each_selected, is_selected};
+use gullet_core::step::{CommandReport, StepReport, Stream};
 use gullet_store::Store;
 use gullet_store::listing::{Entry, Kind};
 use serde::Serialize;
 
-use crate::cli::Global;
-use crate::commands::ReadingArgs;
+use crate::args::{Global, ReadingArgs};
 use crate::commands::restore::selections;
 use crate::error::{CommandError, locked};
 use crate::exit::Exit;
 use crate::narrate::capture_text;
-use crate::open::Reading;
+use crate::reading::Reading;
 use crate::table::{pairs, table};
 use crate::text::{count, duration, harmless, held_for, size, time};
 use crate::ui::{BAD, BOLD, DIM, GOOD, Ui, WARN, outcome, styled};

@@ -13,7 +13,7 @@ use gullet_core::state::State;
 use gullet_core::status::{self, AppStatus, Circumstances, Level};
 use jiff::{SignedDuration, Timestamp};
 
-use crate::cli::Global;
+use crate::args::Global;
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::open;

@@ -11,8 +11,7 @@ use gullet_core::sweep::{self, Sweep, Sweeper, retire};
 use gullet_store::{Folder, Recipients, Store, WriterInfo};
 use jiff::{SignedDuration, Timestamp};
 
-use crate::cli::Global;
-use crate::commands::OpeningArgs;
+use crate::args::{Global, OpeningArgs};
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::open;

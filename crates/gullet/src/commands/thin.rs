@@ -7,13 +7,13 @@ use gullet_core::logbook::Logged;
 use gullet_core::state::State;
 use gullet_core::sweep;
 
-use crate::cli::Global;
-use crate::commands::ReadingArgs;
+use crate::args::{Global, ReadingArgs};
 use crate::commands::store::{show_sweep, sweep_store};
 use crate::error::CommandError;
 use crate::exit::Exit;
-use crate::open::{self, Reading};
+use crate::open;
 use crate::outside::Outside;
+use crate::reading::Reading;
 use crate::text::{harmless, size, time};
 use crate::ui::{BOLD, GOOD, Ui, outcome, styled};
 

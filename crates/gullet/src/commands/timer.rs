@@ -1,9 +1,9 @@
 //! `gullet timer`.
 
 use clap::{Args, ValueEnum};
-use gullet_core::plan::shell_words;
+use gullet_core::definition::shell_words;
 
-use crate::cli::Global;
+use crate::args::Global;
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::open;

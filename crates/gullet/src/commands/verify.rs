@@ -6,12 +6,11 @@ use gullet_core::logbook::Logged;
 use gullet_core::verify::{self, Depth, Proven, RunVerdict, Verification};
 use gullet_store::Hash;
 
-use crate::cli::Global;
-use crate::commands::ReadingArgs;
+use crate::args::{Global, ReadingArgs};
 use crate::error::CommandError;
 use crate::exit::Exit;
-use crate::open::Reading;
 use crate::outside::Outside;
+use crate::reading::Reading;
 use crate::text::{count, harmless, size};
 use crate::ui::{BAD, GOOD, Ui, styled};
 

@@ -20,11 +20,10 @@ use crate::hook::{Call, Limits, Runner};
 use crate::ids::random_id;
 use crate::logbook::Logged;
 use crate::outcome::Outcome;
-use crate::part::chain;
 use crate::record::RemarkKind;
 use crate::restore::{PartResult, RestoreError};
 use crate::state::{State, private_folder};
-use crate::words::{count, millis};
+use crate::words::{chain, count, millis};
 use crate::world::{Stop, World};
 
 /// One thing that was done.

@@ -21,7 +21,7 @@ pub(super) enum Wanted {
 
 impl Wanted {
     fn instruction(self, app: &str, spec: &RestoreSpec, why: &str) -> Instruction {
-        let command = |command: Option<&CommandSpec>| command.map(crate::plan::command_text).unwrap_or_default();
+        let command = |command: Option<&CommandSpec>| command.map(crate::definition::command_text).unwrap_or_default();
         let start = || match &spec.by_hand {
             Some(by_hand) => by_hand.clone(),
             None => format!("start it by hand: {}", command(spec.start.as_ref())),

@@ -9,9 +9,8 @@ use super::journal::{Journal, Stage};
 use crate::definition::{HoldStep, RestoreSpec};
 use crate::hold::{Guarded, Op, Order, notes_folder};
 use crate::ids::random_id;
-use crate::part::chain;
 use crate::state::State;
-use crate::words::millis;
+use crate::words::{chain, millis};
 use crate::world::{Stop, World};
 
 /// A restore may take as long as it takes; the guard only looks after what is left of it.

@@ -14,12 +14,11 @@ use super::arena_name;
 use super::journal::Stage;
 use super::plan::{Piece, PlannedTarget, Way};
 use super::swap::{NEW, OLD, Swap, Target, kept};
-use crate::part::chain;
 use crate::restore::select::bytes_selected;
 use crate::restore::writing::{Writing, Written};
 use crate::restore::{PartResult, Selection, write};
 use crate::state::{file_name, private_folder};
-use crate::words::{count, size};
+use crate::words::{chain, count, size};
 
 impl Apply<'_, '_> {
     /// Writes the new state beside the old one.

@@ -10,7 +10,7 @@ use gullet_store::{IoPath, PathError};
 
 use super::apply::{Apply, Failure};
 use super::swap::{Carried, FolderTime, NEW, Name, Swap, path_of};
-use crate::part::beside;
+use crate::plan::beside;
 
 impl Apply<'_, '_> {
     /// Finds out, now that nothing changes any more, which names change hands and what is carried over.
@@ -31,7 +31,7 @@ impl Apply<'_, '_> {
                 }
                 let stays = |name: &OsString| carried.contains(&place.join(name));
                 target.stays = names.iter().filter(|name| stays(name)).map(|n| PathName::new(n.as_bytes())).collect();
-                names.retain(|name| !stays(name) && !super::is_arena(&place.join(name)));
+                names.retain(|name| !stays(name) && !crate::part::is_arena(&place.join(name)));
             } else if let Some(name) = planned.resolved.file_name() {
                 names.push(name.to_owned());
                 names.extend(planned.beside.iter().map(|suffix| beside(Path::new(name), suffix).into_os_string()));

@@ -29,6 +29,9 @@ mod ways;
 
 use std::path::{Path, PathBuf};
 
+use crate::hold::OldState;
+use crate::part::ARENA;
+use crate::words::chain;
 use crate::world::Clock;
 
 pub use apply::{Applying, PlaceReport, PlaceStep, apply, go_on};
@@ -40,16 +43,8 @@ pub use journal::{Asked, Journal, JournalError, Stage, all, why_not_whole};
 pub use plan::{After, Difference, Ground, Leftover, PlacePart, PlacePlan, PlannedTarget, Way};
 pub use swap::{Identity, SwapError};
 
-/// What the name of Gullet's own folder beside what changes hands begins with.
-const ARENA: &str = ".gullet-restore-";
-
 fn arena_name(id: &str) -> PathBuf {
     format!("{ARENA}{id}").into()
-}
-
-/// Whether a path is that of a folder of Gullet's own beside what changes hands.
-pub(crate) fn is_arena(path: &Path) -> bool {
-    path.file_name().is_some_and(|name| name.to_string_lossy().starts_with(ARENA))
 }
 
 /// Puts the old state back where a swap of the application was cut off and nobody owns it any more. Call it with the
@@ -59,4 +54,18 @@ pub(crate) fn is_arena(path: &Path) -> bool {
 /// When it cannot be put back.
 pub fn settle(state: &Path, app: &str, clock: &dyn Clock) -> Result<bool, JournalError> {
     go_back(state, app, clock)
+}
+
+/// The old state of restores in place, as their journals tell.
+#[derive(Clone, Copy, Debug)]
+pub struct Journals;
+
+impl OldState for Journals {
+    fn is_away(&self, state: &Path, app: &str) -> bool {
+        is_open(state, app)
+    }
+
+    fn put_back(&self, state: &Path, app: &str, clock: &dyn Clock) -> Result<(), String> {
+        go_back(state, app, clock).map(drop).map_err(|error| chain(&error))
+    }
 }

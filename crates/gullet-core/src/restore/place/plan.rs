@@ -11,12 +11,13 @@ use serde::Serialize;
 use super::journal::Asked;
 use super::mounts::{self, How};
 use super::swap::path_of;
+use crate::definition::command_text;
 use crate::definition::{App, OneOrMany, PartKind, Probe, Reads, Require, Running, WayBack};
 use crate::hook::Runner;
 use crate::logbook::{Logbook, Logged};
 use crate::outcome::Outcome;
-use crate::part::{BESIDE_SQLITE, Importer, Why, name_of, postgres_programs, remaining};
-use crate::plan::{Plan, command_text};
+use crate::part::{Importer, Why, name_of, postgres_programs, remaining};
+use crate::plan::{BESIDE_SQLITE, Plan};
 use crate::record::{Capture, Layout};
 use crate::restore::select::Selection;
 use crate::restore::{RestoreError, RestorePart};
@@ -321,7 +322,7 @@ impl PlacePlan {
             } else if !self.asked.paths.is_empty() {
                 continue;
             }
-            let spec = self.spec.part_of(capture);
+            let spec = capture.defined_in(&self.spec);
             let back = spec.and_then(|spec| spec.restore.clone());
             let way = match (&capture.layout, &back) {
                 (Layout::Source, _) => Way::Files { roots },
@@ -434,7 +435,7 @@ impl PlacePlan {
                 continue;
             }
             let found = remaining(spec, &self.then, &part.listing, chunks, &here).map_err(|error| {
-                refused(format!("what is there now cannot be looked at: {}", crate::part::chain(&error)))
+                refused(format!("what is there now cannot be looked at: {}", crate::words::chain(&error)))
             })?;
             for (path, why) in found {
                 let real = fs::canonicalize(path.parent().unwrap_or(&path)).unwrap_or_else(|_| path.clone());
@@ -552,7 +553,7 @@ impl PlacePlan {
                 found.push(("alive", text));
             }
         }
-        let kind = |host: &crate::world::Host| {
+        let kind = |host: &crate::record::Host| {
             format!("{} on {}", host.system.split(' ').next().unwrap_or(""), host.architecture)
         };
         if kind(then) != kind(now) {
@@ -626,5 +627,5 @@ impl PlacePlan {
 }
 
 fn in_listing(error: StoreError) -> RestoreError {
-    refused(format!("the listing cannot be read: {}", crate::part::chain(&error)))
+    refused(format!("the listing cannot be read: {}", crate::words::chain(&error)))
 }

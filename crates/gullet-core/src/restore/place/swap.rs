@@ -317,7 +317,7 @@ impl Target {
             let path = place.join(&name);
             let is_it = |known: &PathName| known.as_bytes() == name.as_bytes();
             let known = self.names.iter().any(|known| is_it(&known.name)) || self.stays.iter().any(is_it);
-            if path != arena && !known && !super::is_arena(&path) {
+            if path != arena && !known && !crate::part::is_arena(&path) {
                 put(&path, &arena.join(NEW).join(&name), tick)?;
             }
         }

@@ -61,7 +61,7 @@ impl Apply<'_, '_> {
 
     fn importer(&self, part: &str) -> Option<Result<Importer, String>> {
         let capture = self.with.logged.record.capture(part)?;
-        Importer::of(self.plan.spec.part_of(capture)?, &self.runner)
+        Importer::of(capture.defined_in(&self.plan.spec)?, &self.runner)
     }
 
     /// Removes the databases that were brought in.

@@ -12,13 +12,13 @@ use gullet_store::Store;
 use gullet_store::listing::PathName;
 
 use super::RestoreArgs;
-use crate::cli::Global;
-use crate::commands::ReadingArgs;
+use crate::args::{Global, ReadingArgs};
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::narrate::{attend, fall_over};
-use crate::open::{self, Reading, must_open};
+use crate::open;
 use crate::outside::{Outside, guard_commands};
+use crate::reading::{Reading, must_open};
 use crate::table::table;
 use crate::text::{count, duration, harmless, size};
 use crate::ui::{BAD, BOLD, DIM, GOOD, Ui, WARN, outcome, step as step_line, styled};

@@ -1,7 +1,5 @@
 //! The plan: every step that a run will execute, as a value that is shown or applied.
 
-mod steps;
-
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
@@ -9,17 +7,14 @@ use std::time::Duration;
 use gullet_store::Recipients;
 use serde::Serialize;
 
+use crate::definition::placeholders::fill;
 use crate::definition::{
-    App, CommandSpec, Definition, Drift, Flaws, Loaded, OneOrMany, Part, PartKind, Secure, check_sources,
+    App, CommandSpec, Definition, Drift, Flaws, Loaded, OneOrMany, Part, PartKind, Secure, check_sources, command_text,
+    shell_words,
 };
-use crate::hook::placeholders::fill;
 use crate::hook::{Call, Limits, Runner};
 use crate::logbook::Logged;
-use crate::machine::{Moment, PartShape, Shape, StepShape};
-use crate::part::{BESIDE_SQLITE, beside};
 use crate::record::Record;
-
-pub use steps::{PlanStep, command_text, shell_words};
 
 /// How long an application may be held that does not say.
 const LONGEST_HOLD: Duration = Duration::from_secs(5 * 60);
@@ -189,7 +184,7 @@ impl Plan {
         let mut definition: Definition = toml::from_str(&record.definition)?;
         let spec = definition.app.remove(&record.app).unwrap_or_default();
         let parts = record.captures.iter().filter_map(|capture| {
-            let spec = spec.part_of(capture)?.clone();
+            let spec = capture.defined_in(&spec)?.clone();
             Some(PlannedPart {
                 name: capture.part.clone(),
                 each_of: capture.each_of.clone(),
@@ -313,27 +308,6 @@ impl Plan {
         }
     }
 
-    /// What the machine must know.
-    pub fn shape(&self) -> Shape {
-        let steps = self.spec.hold.iter().map(|step| StepShape {
-            settles: step.settled.is_some(),
-            proves: step.entered.is_some(),
-            proves_left: step.left.is_some(),
-            goes_on_if_held: step.found_held == Some(crate::definition::FoundHeld::GoOn),
-        });
-        let parts = self.parts.iter().map(|part| PartShape {
-            must: part.spec.must,
-            warm: part.spec.warm,
-            when: part.spec.when.unwrap_or_default(),
-        });
-        Shape {
-            steps: steps.collect(),
-            parts: parts.collect(),
-            partial: self.is_partial(),
-            snapshot: matches!(self.secure(), Secure::Snapshot | Secure::Auto),
-        }
-    }
-
     /// How parts are secured while the application is held.
     pub fn secure(&self) -> Secure {
         self.spec.secure.unwrap_or(Secure::Auto)
@@ -347,19 +321,6 @@ impl Plan {
     /// How long the application may be held.
     pub fn longest_hold(&self) -> Duration {
         self.spec.longest_hold.map_or(LONGEST_HOLD, |span| span.0)
-    }
-
-    /// The hooks of a moment.
-    pub fn hooks(&self, moment: Moment) -> &[crate::definition::Hook] {
-        let hooks = &self.spec.hooks;
-        match moment {
-            Moment::Before => &hooks.before,
-            Moment::Held => &hooks.held,
-            Moment::Released => &hooks.released,
-            Moment::Succeeded => &hooks.succeeded,
-            Moment::Failed => &hooks.failed,
-            Moment::Finished => &hooks.finished,
-        }
     }
 
     /// Every command that a run would execute, those of `command` parts apart.
@@ -444,6 +405,16 @@ impl PlannedPart {
     }
 }
 
+/// What SQLite keeps beside a database, by the ends of their names.
+pub(crate) const BESIDE_SQLITE: [&str; 3] = ["-wal", "-shm", "-journal"];
+
+/// The path of what SQLite keeps beside a database.
+pub(crate) fn beside(database: &Path, suffix: &str) -> PathBuf {
+    let mut name = database.as_os_str().to_owned();
+    name.push(suffix);
+    name.into()
+}
+
 /// The values of one line that an `each` command printed: a JSON object, or a name.
 fn each_values(line: &str) -> Result<BTreeMap<String, String>, String> {
     if !line.trim_start().starts_with('{') {
@@ -461,7 +432,7 @@ fn each_values(line: &str) -> Result<BTreeMap<String, String>, String> {
 /// A path with its placeholders filled in; what is filled in stays one piece of it.
 fn filled_path(path: &Path, values: &BTreeMap<String, String>) -> Result<PathBuf, String> {
     let Some(text) = path.to_str() else { return Ok(path.to_path_buf()) };
-    let used = crate::hook::placeholders::names(text).into_iter().filter_map(|name| values.get(name));
+    let used = crate::definition::placeholders::names(text).into_iter().filter_map(|name| values.get(name));
     if let Some(value) =
         used.into_iter().find(|value| value.contains('/') || value.as_str() == ".." || value.is_empty())
     {

@@ -1,0 +1,48 @@
+//! Options that several commands have.
+
+use std::path::PathBuf;
+
+use clap::Args;
+
+use crate::ui::Color;
+
+/// Options of every command.
+#[derive(Args, Clone)]
+pub struct Global {
+    /// The definition file
+    ///
+    /// Without it `./gullet.toml` is read, or else `/etc/gullet/gullet.toml`.
+    #[arg(long, global = true, env = "GULLET_DEFINITION", value_name = "FILE")]
+    pub definition: Option<PathBuf>,
+    /// Tell only what went wrong
+    #[arg(long, short, global = true)]
+    pub quiet: bool,
+    /// When output is coloured
+    #[arg(long, global = true, value_enum, default_value_t, value_name = "WHEN")]
+    pub color: Color,
+    /// Print data as JSON
+    #[arg(long, global = true)]
+    pub json: bool,
+}
+
+/// Where a reading command reads.
+#[derive(Args, Clone, Debug, Default)]
+pub struct ReadingArgs {
+    /// Read this store's folder; no definition is needed then
+    #[arg(long, value_name = "FOLDER")]
+    pub store: Option<PathBuf>,
+    #[command(flatten)]
+    pub opening: OpeningArgs,
+}
+
+/// What opens sealed contents.
+#[derive(Args, Clone, Debug, Default)]
+pub struct OpeningArgs {
+    /// Open what is sealed with the identities in this file (can be repeated): lines of `AGE-SECRET-KEY-1…`, the same under
+    /// a passphrase, or an SSH private key
+    #[arg(long, value_name = "FILE")]
+    pub identity: Vec<PathBuf>,
+    /// Take the passphrase of an identity file from the first line of this file instead of asking at the terminal
+    #[arg(long, value_name = "FILE")]
+    pub passphrase_from: Option<PathBuf>,
+}
