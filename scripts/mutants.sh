@@ -15,8 +15,9 @@ command -v cargo-nextest >/dev/null || cargo install cargo-nextest --locked
 
 files=(crates/gullet-store/src/{deposit,packing,payload,reader,seal,store,verify,location,document}.rs
   crates/gullet-store/src/{listing,location}/'*.rs'
-  crates/gullet-core/src/{machine,sweep,status,verify}.rs crates/gullet-core/src/{verify,hold}/'*.rs'
-  crates/gullet-core/src/part/marks.rs crates/gullet-core/src/restore/select.rs)
+  crates/gullet-logbook/src/{sweep,verify}.rs crates/gullet-logbook/src/verify/'*.rs' crates/gullet-core/src/status.rs
+  crates/gullet-run/src/machine.rs crates/gullet-run/src/hold/'*.rs'
+  crates/gullet-capture/src/part/marks.rs crates/gullet-restore/src/restore/select.rs)
 chosen=()
 for file in "${files[@]}"; do chosen+=(--file "$file"); done
 
@@ -28,7 +29,7 @@ echo "$(wc -l <"$folder/sample.txt") of $(wc -l <"$folder/all.txt") places"
 # Own tests that take long come with the program's: few mutants need them.
 quick=(-E 'not test(/every_changed_byte|taking_blocks_over|two_listings_of_any|a_passphrase_protects|very_many_chunks|a_payload_file_of_anything|cost_without_end/)')
 # The tests of the program that are about these rooms.
-about=(-E 'binary(cli) and test(/^(held|guard|attended|green|trust|place|racing|store|capture|sweep)::/) or not package(gullet) and test(/every_changed_byte|taking_blocks_over|two_listings_of_any|a_passphrase_protects|very_many_chunks|a_payload_file_of_anything|cost_without_end/)')
+about=(-E 'binary(cli) and test(/^(held|guard|attended|green|trust|place|racing|store|capture|sweep)::/) or not package(gullet)')
 
 wanted() { # FILE: arguments that mean exactly its lines
   while IFS= read -r name; do

@@ -4,11 +4,11 @@ use gullet_store::{Store, StoreError};
 use jiff::{SignedDuration, Timestamp};
 use serde::Serialize;
 
-use crate::hold::NoteStatus;
-use crate::logbook::{Logbook, Logged};
-use crate::outcome::Outcome;
-use crate::record::{Remark, RemarkKind};
-use crate::restore::place::{Journal, Stage};
+use gullet_logbook::logbook::{Logbook, Logged};
+use gullet_model::outcome::Outcome;
+use gullet_model::record::{Remark, RemarkKind};
+use gullet_restore::restore::place::{Journal, Stage};
+use gullet_run::hold::NoteStatus;
 
 /// How an application stands. Ordered; the number is the exit code.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]

@@ -2,11 +2,11 @@
 
 use std::error::Error;
 
-use gullet_core::definition::{Flaw, LoadError};
-use gullet_core::logbook::FindError;
-use gullet_core::plan::PlanError;
-use gullet_core::restore::RestoreError;
-use gullet_core::state::StateError;
+use gullet_capture::plan::PlanError;
+use gullet_host::state::StateError;
+use gullet_logbook::logbook::FindError;
+use gullet_model::definition::{Flaw, LoadError};
+use gullet_restore::restore::RestoreError;
 use gullet_store::StoreError;
 
 use crate::exit::Exit;
@@ -126,7 +126,7 @@ impl From<FindError> for CommandError {
 }
 
 /// How the newest run of another machine is named.
-fn of_machine(app: &str, (machine, host): &gullet_core::logbook::MachineName) -> String {
+fn of_machine(app: &str, (machine, host): &gullet_logbook::logbook::MachineName) -> String {
     let host = if host.is_empty() { "a machine whose name is encrypted" } else { host.as_str() };
     format!("that of {}: {machine}:{app}@latest", crate::text::harmless(host))
 }
@@ -149,7 +149,7 @@ impl From<RestoreError> for CommandError {
 }
 
 /// A run is sealed, and nothing at hand opens it.
-pub fn locked(logged: &gullet_core::logbook::Logged) -> CommandError {
+pub fn locked(logged: &gullet_logbook::logbook::Logged) -> CommandError {
     let text = format!("run {} is sealed, and no identity at hand opens it", logged.record.run);
     let keys = logged.keys.join(", ");
     CommandError::text(Exit::Refused, text)
@@ -157,9 +157,9 @@ pub fn locked(logged: &gullet_core::logbook::Logged) -> CommandError {
         .hint("`gullet key test` says which identity opens which runs")
 }
 
-impl From<gullet_core::sweep::SweepError> for CommandError {
-    fn from(error: gullet_core::sweep::SweepError) -> Self {
-        use gullet_core::sweep::SweepError;
+impl From<gullet_logbook::sweep::SweepError> for CommandError {
+    fn from(error: gullet_logbook::sweep::SweepError) -> Self {
+        use gullet_logbook::sweep::SweepError;
         match error {
             SweepError::Store(error) => error.into(),
             SweepError::State(error) => error.into(),

@@ -2,7 +2,7 @@
 
 use std::process::ExitCode;
 
-use gullet_core::Outcome;
+use gullet_model::Outcome;
 
 /// How the program ends. `status` alone ends with 0 to 3 as monitoring expects.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -1,12 +1,12 @@
 //! What every command does first: leave holds that were forgotten, and write the records of runs that died.
 
-use gullet_core::definition::Loaded;
-use gullet_core::hold::{Note, forgotten, notes_folder};
-use gullet_core::hook::Runner;
-use gullet_core::part::{clear_leftovers, has_leftovers};
-use gullet_core::restore::place::{Journals, is_open as is_swapping, settle as settle_restore};
-use gullet_core::run::recover;
-use gullet_core::state::State;
+use gullet_capture::part::{clear_leftovers, has_leftovers};
+use gullet_host::hook::Runner;
+use gullet_host::state::State;
+use gullet_model::definition::Loaded;
+use gullet_restore::restore::place::{Journals, is_open as is_swapping, settle as settle_restore};
+use gullet_run::hold::{Note, forgotten, notes_folder};
+use gullet_run::run::recover;
 
 use crate::open;
 use crate::outside::Outside;
@@ -17,7 +17,7 @@ pub fn settle(ui: &mut Ui, loaded: &Loaded, state: &State, outside: &Outside) ->
     let notes = notes_folder(state.folder());
     let mut apps: Vec<String> = Note::all(&notes);
     apps.extend(loaded.definition.app.keys().cloned());
-    apps.extend(gullet_core::restore::place::all(state.folder()));
+    apps.extend(gullet_restore::restore::place::all(state.folder()));
     apps.sort();
     apps.dedup();
     let mut all_left = true;
@@ -70,7 +70,7 @@ pub fn settle(ui: &mut Ui, loaded: &Loaded, state: &State, outside: &Outside) ->
             world,
             app: app.clone(),
             run: String::new(),
-            family: gullet_core::ids::random_id(world.random, 12),
+            family: gullet_model::ids::random_id(world.random, 12),
             folder: state.folder().join("scratch"),
             top: state.folder().to_path_buf(),
         };

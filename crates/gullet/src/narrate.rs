@@ -1,9 +1,9 @@
 //! The events of a run as lines of text, or as JSON Lines.
 
-use gullet_core::step::{StepKind, StepReport};
+use gullet_model::step::{StepKind, StepReport};
 
-use gullet_core::event::{Event, Instruction, Listener, What};
-use gullet_core::record::Capture;
+use gullet_model::event::{Event, Instruction, Listener, What};
+use gullet_model::record::Capture;
 
 use crate::text::{count, duration, harmless, size};
 use crate::ui::{BAD, BOLD, DIM, GOOD, Ui, WARN, styled};

@@ -3,9 +3,9 @@
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use gullet_core::definition::{self, Loaded, StoreSpec};
-use gullet_core::preflight::check_mounted;
-use gullet_core::state::State;
+use gullet_host::state::State;
+use gullet_model::definition::{self, Loaded, StoreSpec};
+use gullet_run::preflight::check_mounted;
 use gullet_store::{Folder, Identities, Store};
 
 use crate::args::{Global, OpeningArgs};
@@ -34,7 +34,7 @@ pub fn definition(global: &Global) -> Result<Loaded, CommandError> {
     let loaded = definition::load(&path)?;
     if rustix::process::geteuid().is_root() {
         for file in &loaded.files {
-            if let Some(why) = gullet_core::permissions::changeable_by_others(file) {
+            if let Some(why) = gullet_host::permissions::changeable_by_others(file) {
                 let text = format!("`{}` says what root runs, and others could change it: {why}", file.display());
                 let error = CommandError::text(Exit::Definition, text);
                 return Err(error.hint("let only root write to it and to the folders above it"));

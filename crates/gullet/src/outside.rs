@@ -5,10 +5,10 @@ use std::ffi::OsString;
 use std::sync::{Arc, LazyLock};
 use std::time::Duration;
 
-use gullet_core::hold::guard::Told;
-use gullet_core::ids::Random;
-use gullet_core::record::Host;
-use gullet_core::world::{Clock, Stop, World};
+use gullet_host::world::{Clock, Stop, World};
+use gullet_model::ids::Random;
+use gullet_model::record::Host;
+use gullet_run::hold::guard::Told;
 use jiff::Timestamp;
 use rustix::time::ClockId;
 

@@ -2,8 +2,8 @@
 
 use std::path::Path;
 
-use gullet_core::definition::Loaded;
-use gullet_core::logbook::{FindError, Logbook, Logged, RunSpec, Which};
+use gullet_logbook::logbook::{FindError, Logbook, Logged, RunSpec, Which};
+use gullet_model::definition::Loaded;
 use gullet_store::Store;
 use jiff::Timestamp;
 use jiff::tz::TimeZone;

@@ -3,11 +3,11 @@
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 
-pub use gullet_core::words::{count, duration, size};
+pub use gullet_model::words::{count, duration, size};
 
 /// How long an application was held; where leaving failed it was held for longer than could be measured.
-pub fn held_for(ms: u64, outcome: gullet_core::Outcome) -> String {
-    let more = if outcome == gullet_core::Outcome::NotReleased { "over " } else { "" };
+pub fn held_for(ms: u64, outcome: gullet_model::Outcome) -> String {
+    let more = if outcome == gullet_model::Outcome::NotReleased { "over " } else { "" };
     format!("{more}{}", duration(ms))
 }
 

@@ -5,8 +5,8 @@ use std::time::Duration;
 
 use anstream::{AutoStream, ColorChoice};
 use anstyle::{AnsiColor, Style};
-use gullet_core::Outcome;
-use gullet_core::definition::Flaw;
+use gullet_model::Outcome;
+use gullet_model::definition::Flaw;
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 
 use crate::error::CommandError;

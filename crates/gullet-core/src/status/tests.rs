@@ -1,11 +1,11 @@
 use super::*;
-use crate::hold::{NoteHead, NoteState};
-use crate::record::{Note, Record};
+use gullet_model::record::{Note, Record};
+use gullet_run::hold::{NoteHead, NoteState};
 
 fn run(outcome: Outcome, second: i64) -> Logged {
     let at = Timestamp::new(second, 0).unwrap();
     let cause = Note { about: None, text: "the till is on fire".to_owned(), advice: Some("press Resume".to_owned()) };
-    let id = crate::RunId::from(format!("r{second}").as_str());
+    let id = gullet_model::RunId::from(format!("r{second}").as_str());
     let record = Record {
         causes: if outcome > Outcome::Warnings { vec![cause] } else { Vec::new() },
         ..Record::bare(id, "quaybook", "w", at, outcome)

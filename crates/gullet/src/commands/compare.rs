@@ -5,8 +5,8 @@ use std::os::unix::ffi::OsStrExt;
 use std::path::PathBuf;
 
 use clap::Args;
-use gullet_core::compare::{self, CompareError, PartComparison, PathChange, Traced, What};
-use gullet_core::logbook::Logged;
+use gullet_logbook::logbook::Logged;
+use gullet_restore::compare::{self, CompareError, PartComparison, PathChange, Traced, What};
 use gullet_store::Store;
 use gullet_store::listing::PathName;
 

@@ -1,9 +1,9 @@
 //! `gullet drill` and `gullet keep`.
 
 use clap::Args;
-use gullet_core::Outcome;
-use gullet_core::drill::{DrillCheck, DrillError, DrillPlan, DrillReport, pick};
-use gullet_core::record::RemarkKind;
+use gullet_model::Outcome;
+use gullet_model::record::RemarkKind;
+use gullet_restore::drill::{DrillCheck, DrillError, DrillPlan, DrillReport, pick};
 
 use crate::args::{Global, OpeningArgs, ReadingArgs};
 use crate::error::CommandError;
@@ -86,7 +86,7 @@ pub fn drill(ui: &mut Ui, global: &Global, args: &DrillArgs) -> Result<Exit, Com
         }
         None => {
             let how = spec.drill.as_ref().and_then(|drill| drill.pick).unwrap_or_default();
-            let of_app = |book: &gullet_core::logbook::Logbook| book.last_good(&args.app).is_some();
+            let of_app = |book: &gullet_logbook::logbook::Logbook| book.last_good(&args.app).is_some();
             let found = reading.stores.iter().find(|(_, book)| of_app(book));
             let Some((store, book)) = found else { return Err(DrillError::NoRun(args.app.clone()).into()) };
             (store, pick(book, &args.app, how, outside.world().random)?)

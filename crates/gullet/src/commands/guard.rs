@@ -1,8 +1,8 @@
 //! `gullet guard`: the second process of a hold. Not for people.
 
 use clap::Args;
-use gullet_core::hold::guard::{Told, serve};
-use gullet_core::restore::place::Journals;
+use gullet_restore::restore::place::Journals;
+use gullet_run::hold::guard::{Told, serve};
 
 use crate::error::CommandError;
 use crate::exit::Exit;

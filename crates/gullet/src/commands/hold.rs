@@ -3,18 +3,18 @@
 use std::time::Duration;
 
 use clap::Args;
-use gullet_core::definition::{App, HoldStep, Loaded, Span};
-use gullet_core::hold::{
+use gullet_host::hook::{Call, Limits, Runner};
+use gullet_host::state::State;
+use gullet_host::world::{Clock, World};
+use gullet_logbook::logbook::Logbook;
+use gullet_model::definition::{App, HoldStep, Loaded, Span};
+use gullet_model::ids::random_id;
+use gullet_restore::restore::place::Journals;
+use gullet_run::hold::{
     Guarded, InitialState, Note, NoteError, NoteHead, NoteStatus, Op, Order, Stuck, forgotten, initial_state,
     notes_folder,
 };
-use gullet_core::hook::{Call, Limits, Runner};
-use gullet_core::ids::random_id;
-use gullet_core::logbook::Logbook;
-use gullet_core::restore::place::Journals;
-use gullet_core::run::remark_declared;
-use gullet_core::state::State;
-use gullet_core::world::{Clock, World};
+use gullet_run::run::remark_declared;
 use jiff::Timestamp;
 
 use crate::args::Global;
@@ -334,7 +334,7 @@ fn release_one(ui: &mut Ui, state: &State, app: &str, outside: &Outside) -> Resu
             // One that cannot be read says nothing, and least of all that nothing is held.
             None => {}
             Some(now) if now.token == head.token && !now.state.is_over() => {
-                if let Some(why) = now.why.filter(|_| now.state == gullet_core::hold::NoteState::Leaving) {
+                if let Some(why) = now.why.filter(|_| now.state == gullet_run::hold::NoteState::Leaving) {
                     return Err(stuck(&why, &[]));
                 }
                 ui.progress(&format!("releasing {app}"));

@@ -6,7 +6,7 @@ use std::os::unix::fs::OpenOptionsExt;
 use std::path::{Path, PathBuf};
 
 use clap::{Args, Subcommand};
-use gullet_core::logbook::Logbook;
+use gullet_logbook::logbook::Logbook;
 use gullet_store::{OpenPayload, Store, StoreError, new_identity};
 use jiff::Timestamp;
 use serde::Serialize;

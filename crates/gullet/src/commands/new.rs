@@ -5,7 +5,7 @@ use std::io::{ErrorKind, Write};
 use std::path::PathBuf;
 
 use clap::Args;
-use gullet_core::definition::check_name;
+use gullet_model::definition::check_name;
 
 use crate::error::CommandError;
 use crate::exit::Exit;

@@ -1,13 +1,13 @@
 //! `gullet plan`.
 
 use clap::Args;
-use gullet_core::hook::Runner;
-use gullet_core::ids::RunId;
-use gullet_core::logbook::Logbook;
-use gullet_core::part::{Survey, survey};
-use gullet_core::plan::{Plan, Request};
-use gullet_core::state::State;
-use gullet_core::steps::steps;
+use gullet_capture::part::{Survey, survey};
+use gullet_capture::plan::{Plan, Request};
+use gullet_host::hook::Runner;
+use gullet_host::state::State;
+use gullet_logbook::logbook::Logbook;
+use gullet_model::ids::RunId;
+use gullet_run::steps::steps;
 use serde::Serialize;
 
 use crate::args::Global;
@@ -107,7 +107,7 @@ fn show(ui: &mut Ui, plan: &Plan, parts: &[PartView<'_>], has_store: bool) {
         Some(why) => format!("none, so the parts will not be of one moment: {}", harmless(why)),
         None => {
             let names: Vec<&str> = plan.spec.hold.iter().map(|step| step.name.as_str()).collect();
-            let limit = gullet_core::definition::Span(plan.longest_hold());
+            let limit = gullet_model::definition::Span(plan.longest_hold());
             format!("{} (backup mode), for {limit} at most", names.join(", then "))
         }
     };

@@ -1,13 +1,13 @@
 //! `gullet preflight`.
 
 use clap::Args;
-use gullet_core::definition::Loaded;
-use gullet_core::hook::Runner;
-use gullet_core::ids::RunId;
-use gullet_core::logbook::Logbook;
-use gullet_core::plan::{Plan, Request};
-use gullet_core::preflight::{Check, Preflight, Verdict, check};
-use gullet_core::state::State;
+use gullet_capture::plan::{Plan, Request};
+use gullet_host::hook::Runner;
+use gullet_host::state::State;
+use gullet_logbook::logbook::Logbook;
+use gullet_model::definition::Loaded;
+use gullet_model::ids::RunId;
+use gullet_run::preflight::{Check, Preflight, Verdict, check};
 use serde::Serialize;
 
 use crate::args::Global;

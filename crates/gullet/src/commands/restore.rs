@@ -7,9 +7,9 @@ use std::os::unix::ffi::OsStrExt;
 use std::path::PathBuf;
 
 use clap::Args;
-use gullet_core::logbook::Logged;
-use gullet_core::record::RemarkKind;
-use gullet_core::restore::{OwnerMap, RestorePlan, RestoreReport, Selection};
+use gullet_logbook::logbook::Logged;
+use gullet_model::record::RemarkKind;
+use gullet_restore::restore::{OwnerMap, RestorePlan, RestoreReport, Selection};
 
 use crate::args::{Global, ReadingArgs};
 use crate::error::CommandError;
@@ -166,7 +166,7 @@ pub fn restore(ui: &mut Ui, global: &Global, args: &RestoreArgs) -> Result<Exit,
         let text = format!("restored into {} on {} ({})", into.display(), outside.world().host.name, report.outcome);
         let said = logged.say(
             RemarkKind::Restored,
-            gullet_core::Outcome::Complete,
+            gullet_model::Outcome::Complete,
             text,
             store,
             Some(&state),
@@ -267,8 +267,8 @@ fn to_output(ui: &mut Ui, reading: &Reading, args: &RestoreArgs, form: Form) -> 
     }
     let mut out = std::io::BufWriter::with_capacity(1 << 20, std::io::stdout().lock());
     let report = match form {
-        Form::Tar => gullet_core::restore::tar(logged, store, &args.parts, &paths, &mut out)?,
-        Form::File => gullet_core::restore::one_file(logged, store, &args.parts, &paths, &mut out)?,
+        Form::Tar => gullet_restore::restore::tar(logged, store, &args.parts, &paths, &mut out)?,
+        Form::File => gullet_restore::restore::one_file(logged, store, &args.parts, &paths, &mut out)?,
     };
     out.flush()?;
     drop(out);
@@ -359,7 +359,7 @@ fn show(ui: &mut Ui, plan: &RestorePlan, report: &RestoreReport) {
     let files: u64 = report.parts.iter().map(|part| part.files).sum();
     let bytes: u64 = report.parts.iter().map(|part| part.bytes).sum();
     let is_whole = report.parts.iter().all(|part| part.problem_count == 0) && plan.missing.is_empty();
-    let proven = if is_whole && report.outcome != gullet_core::Outcome::Interrupted {
+    let proven = if is_whole && report.outcome != gullet_model::Outcome::Interrupted {
         "every byte proven"
     } else {
         "proven what was written, and it is not all"

@@ -3,16 +3,16 @@
 use std::sync::mpsc::{Sender, channel};
 
 use clap::Args;
-use gullet_core::Outcome;
-use gullet_core::definition::Loaded;
-use gullet_core::event::{Event, Listener};
-use gullet_core::hook::Runner;
-use gullet_core::ids::RunId;
-use gullet_core::logbook::Recent;
-use gullet_core::plan::{Plan, PlanError, Request};
-use gullet_core::restore::place::Journals;
-use gullet_core::run::{Ended, Group, Member, PastError, Refusal, Setup, execute, look_back};
-use gullet_core::state::{State, SweepLock};
+use gullet_capture::plan::{Plan, PlanError, Request};
+use gullet_host::hook::Runner;
+use gullet_host::state::{State, SweepLock};
+use gullet_logbook::logbook::Recent;
+use gullet_model::Outcome;
+use gullet_model::definition::Loaded;
+use gullet_model::event::{Event, Listener};
+use gullet_model::ids::RunId;
+use gullet_restore::restore::place::Journals;
+use gullet_run::run::{Ended, Group, Member, PastError, Refusal, Setup, execute, look_back};
 
 use crate::args::Global;
 use crate::error::CommandError;
@@ -246,7 +246,7 @@ fn begin(
     let world = outside.world();
     let app = request.app.clone();
     let lock = state.lock(&app, &format!("run {run}, process {}", std::process::id()))?;
-    if let Some(why) = gullet_core::restore::place::why_not_whole(state.folder(), &app) {
+    if let Some(why) = gullet_restore::restore::place::why_not_whole(state.folder(), &app) {
         let error = CommandError::text(Exit::Refused, format!("`{app}` is not captured: {why}"));
         return Err(error.hint(format!("gullet restore {app} --undo, or --continue")));
     }

@@ -1,7 +1,7 @@
 //! `gullet runs`.
 
 use clap::Args;
-use gullet_core::logbook::{Logged, Moment};
+use gullet_logbook::logbook::{Logged, Moment};
 use serde::Serialize;
 
 use crate::args::{Global, ReadingArgs};
@@ -65,7 +65,7 @@ fn beginning(moment: Moment, now: jiff::Timestamp) -> Option<jiff::Timestamp> {
 struct RunView<'a> {
     run: &'a str,
     app: &'a str,
-    outcome: gullet_core::Outcome,
+    outcome: gullet_model::Outcome,
     started: jiff::Timestamp,
     ended: jiff::Timestamp,
     held_ms: Option<u64>,
@@ -118,7 +118,7 @@ impl<'a> From<&'a Logged> for RunView<'a> {
 pub fn runs(ui: &mut Ui, global: &Global, args: &RunsArgs) -> Result<Exit, CommandError> {
     let reading = Reading::open(global, &args.reading, args.app.as_deref(), ui)?;
     let mut runs = reading.runs();
-    runs.retain(|logged| !args.troubled || logged.outcome() > gullet_core::Outcome::Complete);
+    runs.retain(|logged| !args.troubled || logged.outcome() > gullet_model::Outcome::Complete);
     let now = jiff::Timestamp::now();
     if let Some(since) = args.since.and_then(|since| beginning(since, now)) {
         runs.retain(|logged| logged.record.started >= since);

@@ -1,12 +1,12 @@
 //! `gullet show`.
 
 use clap::Args;
-use gullet_core::definition::When;
-use gullet_core::definition::shell_words;
-use gullet_core::logbook::Logged;
-use gullet_core::record::{Capture, Record};
-use gullet_core::restore::{each_selected, is_selected};
-use gullet_core::step::{CommandReport, StepReport, Stream};
+use gullet_logbook::logbook::Logged;
+use gullet_model::definition::When;
+use gullet_model::definition::shell_words;
+use gullet_model::record::{Capture, Record};
+use gullet_model::step::{CommandReport, StepReport, Stream};
+use gullet_restore::restore::{each_selected, is_selected};
 use gullet_store::Store;
 use gullet_store::listing::{Entry, Kind};
 use serde::Serialize;

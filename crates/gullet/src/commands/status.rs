@@ -5,12 +5,12 @@ use std::sync::mpsc::channel;
 use std::time::{Duration, Instant};
 
 use clap::Args;
-use gullet_core::definition::{Loaded, Span};
-use gullet_core::hold::{Note, notes_folder};
-use gullet_core::logbook::Logbook;
-use gullet_core::restore::place::Journal;
-use gullet_core::state::State;
 use gullet_core::status::{self, AppStatus, Circumstances, Level};
+use gullet_host::state::State;
+use gullet_logbook::logbook::Logbook;
+use gullet_model::definition::{Loaded, Span};
+use gullet_restore::restore::place::Journal;
+use gullet_run::hold::{Note, notes_folder};
 use jiff::{SignedDuration, Timestamp};
 
 use crate::args::Global;

@@ -4,10 +4,10 @@ use std::path::Path;
 use std::sync::Arc;
 
 use clap::{Args, Subcommand};
-use gullet_core::definition::{Loaded, Span};
-use gullet_core::ids::random_id;
-use gullet_core::state::{State, SweepLock};
-use gullet_core::sweep::{self, Sweep, Sweeper, retire};
+use gullet_host::state::{State, SweepLock};
+use gullet_logbook::sweep::{self, Sweep, Sweeper, retire};
+use gullet_model::definition::{Loaded, Span};
+use gullet_model::ids::random_id;
 use gullet_store::{Folder, Recipients, Store, WriterInfo};
 use jiff::{SignedDuration, Timestamp};
 

@@ -1,11 +1,11 @@
 //! `gullet thin`.
 
 use clap::Args;
-use gullet_core::definition::Loaded;
-use gullet_core::hook::Runner;
-use gullet_core::logbook::Logged;
-use gullet_core::state::State;
-use gullet_core::sweep;
+use gullet_host::hook::Runner;
+use gullet_host::state::State;
+use gullet_logbook::logbook::Logged;
+use gullet_logbook::sweep;
+use gullet_model::definition::Loaded;
 
 use crate::args::{Global, ReadingArgs};
 use crate::commands::store::{show_sweep, sweep_store};
@@ -105,7 +105,7 @@ fn remove_outside(
         world: outside.world(),
         app: record.app.clone(),
         run: record.run.to_string(),
-        family: gullet_core::ids::random_id(outside.world().random, 12),
+        family: gullet_model::ids::random_id(outside.world().random, 12),
         folder: state.place(&["scratch"])?,
         top: state.folder().to_path_buf(),
     };

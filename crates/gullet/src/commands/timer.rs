@@ -1,7 +1,7 @@
 //! `gullet timer`.
 
 use clap::{Args, ValueEnum};
-use gullet_core::definition::shell_words;
+use gullet_model::definition::shell_words;
 
 use crate::args::Global;
 use crate::error::CommandError;

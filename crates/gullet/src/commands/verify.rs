@@ -1,9 +1,9 @@
 //! `gullet verify`.
 
 use clap::Args;
-use gullet_core::definition::Share;
-use gullet_core::logbook::Logged;
-use gullet_core::verify::{self, Depth, Proven, RunVerdict, Verification};
+use gullet_logbook::logbook::Logged;
+use gullet_logbook::verify::{self, Depth, Proven, RunVerdict, Verification};
+use gullet_model::definition::Share;
 use gullet_store::Hash;
 
 use crate::args::{Global, ReadingArgs};

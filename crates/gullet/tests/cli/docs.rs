@@ -3,8 +3,8 @@
 use std::fs;
 use std::path::PathBuf;
 
-use gullet_core::event::Event;
-use gullet_core::record::{Record, Remark};
+use gullet_model::event::Event;
+use gullet_model::record::{Record, Remark};
 
 #[track_caller]
 fn is_current(name: &str, text: &str) {
@@ -22,7 +22,7 @@ fn schema(name: &str, schema: &serde_json::Value) {
 
 #[test]
 fn the_schemas_are_current() {
-    schema("definition", &gullet_core::definition::schema());
+    schema("definition", &gullet_model::definition::schema());
     schema("record", schemars::schema_for!(Record).as_value());
     schema("remark", schemars::schema_for!(Remark).as_value());
     schema("event", schemars::schema_for!(Event).as_value());

@@ -10,6 +10,7 @@ mod definition;
 mod docs;
 mod drill;
 mod exit_codes;
+mod floors;
 mod green;
 mod guard;
 mod harness;

@@ -1,13 +1,13 @@
 //! `gullet restore --in-place`, and what goes on with one.
 
-use gullet_core::definition::{Loaded, RestoreSpec};
-use gullet_core::logbook::{Logbook, Logged};
-use gullet_core::restore::RestoreError;
-use gullet_core::restore::place::{
+use gullet_host::state::State;
+use gullet_logbook::logbook::{Logbook, Logged};
+use gullet_model::definition::{Loaded, RestoreSpec};
+use gullet_restore::restore::RestoreError;
+use gullet_restore::restore::place::{
     Applying, Asked, Ground, Journal, JournalError, PlacePlan, PlaceReport, PlaceStep, Stage, Way, apply, go_on,
     settle, take_back,
 };
-use gullet_core::state::State;
 use gullet_store::Store;
 use gullet_store::listing::PathName;
 
@@ -467,12 +467,12 @@ fn show_report(ui: &mut Ui, plan: &PlacePlan, report: &PlaceReport) {
         Some(why) => {
             ui.complain(format!("{} {}", styled(BAD, "error:"), harmless(why)));
             let state = match (report.went_back, report.outcome) {
-                (_, gullet_core::Outcome::NotReleased) => "the application is not started",
+                (_, gullet_model::Outcome::NotReleased) => "the application is not started",
                 (true, _) => "the old state is in place again",
                 (false, _) => "the old state is in place",
             };
             ui.say(format!("{}; {state}", outcome(report.outcome)));
-            if let Some(by_hand) = plan_by_hand(plan).filter(|_| report.outcome == gullet_core::Outcome::NotReleased) {
+            if let Some(by_hand) = plan_by_hand(plan).filter(|_| report.outcome == gullet_model::Outcome::NotReleased) {
                 ui.hint(&by_hand);
             }
             if report.is_ready {

@@ -1,0 +1,120 @@
+//! Talking to database servers over the wire, by their own protocols.
+//!
+//! - `postgres`: PostgreSQL, by `tokio-postgres`; `mariadb`: MariaDB, by `mysql`.
+//! - `as_account`: a server that knows its clients by the account at the other end of its socket is called as that account.
+
+pub mod mariadb;
+pub mod postgres;
+
+use std::collections::BTreeMap;
+use std::io;
+use std::path::{Path, PathBuf};
+use std::time::Duration;
+
+use gullet_host::hook::secret::{SecretError, resolve};
+use gullet_host::hook::{Account, Patience};
+use gullet_host::world::{Clock, World};
+use gullet_model::definition::{EnvValue, LoginSpec};
+
+/// How long a connection may take to be made.
+const CONNECT: Duration = Duration::from_secs(15);
+
+/// A server did not do what was asked of it.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum EngineError {
+    /// It was time to stop before it answered.
+    #[error("stopped before the server had answered")]
+    Stopped,
+    /// What the server or the way to it said.
+    #[error("{0}")]
+    Said(String),
+    /// The password could not be had.
+    #[error(transparent)]
+    Secret(#[from] SecretError),
+}
+
+/// For how long an answer is waited for.
+#[derive(Clone, Copy)]
+pub struct Waiting<'a> {
+    /// Measures the limit.
+    pub clock: &'a dyn Clock,
+    /// What cuts the waiting short.
+    pub patience: Patience<'a>,
+    /// How long one answer may take.
+    pub limit: Duration,
+}
+
+/// Whom a server is called as.
+#[derive(Clone, Debug)]
+pub struct Login {
+    /// The user of the database.
+    pub user: String,
+    /// The password, where one is needed.
+    pub password: Option<String>,
+    /// The account of this machine that clients run as.
+    pub account: Option<Account>,
+}
+
+impl Login {
+    /// As the definition says; `usual` is the user where it does not.
+    pub fn of(spec: &LoginSpec, usual: &str, by_socket: bool, world: World<'_>) -> Result<Self, EngineError> {
+        let user = spec.user.clone().unwrap_or_else(|| usual.to_owned());
+        Ok(Self {
+            password: password(spec.password.as_ref(), world.environment)?,
+            account: account(spec.run_as.as_deref(), &user, by_socket)?,
+            user,
+        })
+    }
+}
+
+/// A password of the definition.
+fn password(value: Option<&EnvValue>, environment: &BTreeMap<String, String>) -> Result<Option<String>, EngineError> {
+    let Some(value) = value else { return Ok(None) };
+    let named = BTreeMap::from([("password".to_owned(), value.clone())]);
+    Ok(resolve(&named, environment)?.env.remove("password"))
+}
+
+/// The account that a server is called as: the one that is named; else, over a socket and as root, the one of the user's
+/// name, because that is whom servers let in by their usual settings.
+fn account(named: Option<&str>, user: &str, by_socket: bool) -> Result<Option<Account>, EngineError> {
+    match named {
+        Some(name) => {
+            Account::find(name).map(Some).map_err(|error| EngineError::Said(gullet_model::words::chain(&error)))
+        }
+        None if by_socket && rustix::process::geteuid().is_root() => Ok(Account::find(user).ok()),
+        None => Ok(None),
+    }
+}
+
+/// Gives this thread the rights of an account, for good, and nothing else of this process. The kernel tells a server the
+/// account of the thread that connected (`SO_PEERCRED`, unix(7)).
+pub(crate) fn become_account(account: Option<&Account>) -> io::Result<()> {
+    use rustix::process::{Gid, Uid};
+    let Some(account) = account.filter(|account| account.uid != rustix::process::geteuid().as_raw()) else {
+        return Ok(());
+    };
+    let (uid, gid) = (Uid::from_raw(account.uid), Gid::from_raw(account.gid));
+    rustix::thread::set_thread_groups(&[gid])?;
+    rustix::thread::set_thread_res_gid(gid, gid, gid)?;
+    Ok(rustix::thread::set_thread_res_uid(uid, uid, uid)?)
+}
+
+/// Does something on a thread that has the rights of an account.
+pub(crate) fn as_account<T: Send>(
+    account: Option<&Account>,
+    act: impl FnOnce() -> io::Result<T> + Send,
+) -> io::Result<T> {
+    std::thread::scope(|scope| {
+        let thread = scope.spawn(|| become_account(account).and_then(|()| act()));
+        thread.join().map_err(|_| io::Error::other("the thread that connects ended early"))?
+    })
+}
+
+/// The first folder among `folders` that has this program; its name alone where none has, so that it is looked for.
+pub fn program(folders: &[PathBuf], names: &[&str]) -> PathBuf {
+    let usual = gullet_host::hook::PATH.split(':').map(Path::new);
+    let mut places = folders.iter().map(PathBuf::as_path).chain(usual);
+    let found = places.find_map(|folder| names.iter().map(|name| folder.join(name)).find(|path| path.is_file()));
+    found.unwrap_or_else(|| PathBuf::from(names[0]))
+}

@@ -1,0 +1,244 @@
+//! The way back for databases: the export into the server that the definition names, by the server's own client. Only what is
+//! not there yet is brought in; nothing is ever replaced, so that it can be taken back by removing what was brought in.
+
+use std::fs::{self, File};
+use std::io::{BufRead, BufReader};
+use std::path::{Path, PathBuf};
+
+use super::server::{call, command, folders};
+use crate::engine::{EngineError, Login, Waiting, mariadb, postgres, program};
+use gullet_host::hook::{Call, Limits, Patience, Runner};
+use gullet_model::definition::{Mariadb, Part, Postgres};
+
+/// Databases that every PostgreSQL server has, and that are replaced when nothing is in them.
+const FROM_THE_BEGINNING: &str = "postgres";
+
+/// A server that an export is brought into.
+pub enum Importer {
+    /// Into a PostgreSQL server.
+    Postgres(Box<(Postgres, postgres::Server)>),
+    /// Into a MariaDB server.
+    Mariadb(Box<(Mariadb, mariadb::Server)>),
+}
+
+fn said(error: EngineError) -> String {
+    error.to_string()
+}
+
+/// The names of the databases that the exports in a folder make, with the file of each.
+fn databases(folder: &Path) -> Result<Vec<(String, PathBuf)>, String> {
+    let mut found = Vec::new();
+    let wrap = |error: std::io::Error| format!("{}: {error}", folder.display());
+    let mut paths: Vec<PathBuf> = fs::read_dir(folder).map_err(wrap)?.flatten().map(|entry| entry.path()).collect();
+    paths.sort();
+    for path in paths.into_iter().filter(|path| path.extension().is_some_and(|extension| extension == "sql")) {
+        for line in BufReader::new(File::open(&path).map_err(wrap)?).split(b'\n').map_while(Result::ok) {
+            if let Some(name) =
+                line.strip_prefix(b"CREATE DATABASE ").and_then(|rest| quoted_name(&String::from_utf8_lossy(rest)))
+            {
+                found.push((name, path.clone()));
+            }
+        }
+    }
+    Ok(found)
+}
+
+/// The first name in quotes of the server's kind.
+fn quoted_name(text: &str) -> Option<String> {
+    let at = text.find(['"', '`'])?;
+    let quote = &text[at..=at];
+    let mut name = String::new();
+    let mut rest = &text[at + 1..];
+    loop {
+        let end = rest.find(quote)?;
+        name.push_str(&rest[..end]);
+        match rest[end + 1..].strip_prefix(quote) {
+            // Doubled, it stands for itself.
+            Some(more) => {
+                name.push_str(quote);
+                rest = more;
+            }
+            None => return Some(name),
+        }
+    }
+}
+
+impl Importer {
+    /// The server of a part; `None` where the part stands for none.
+    pub fn of(part: &Part, runner: &Runner<'_>) -> Option<Result<Self, String>> {
+        match (&part.postgres, &part.mariadb) {
+            (Some(spec), _) if spec.cluster.is_none() => {
+                let server = postgres::Server::of(spec, runner.world).map_err(said);
+                Some(server.map(|server| Self::Postgres(Box::new((spec.clone(), server)))))
+            }
+            (_, Some(spec)) if spec.datadir.is_none() => {
+                let server = mariadb::Server::of(spec, runner.world).map_err(said);
+                Some(server.map(|server| Self::Mariadb(Box::new((spec.clone(), server)))))
+            }
+            _ => None,
+        }
+    }
+
+    /// How people name the server.
+    pub fn describe(&self) -> String {
+        match self {
+            Self::Postgres(at) => format!("PostgreSQL at {}", at.1.describe()),
+            Self::Mariadb(at) => format!("MariaDB at {}", at.1.describe()),
+        }
+    }
+
+    /// Whether the server answers: it may be a part of the application, and stopped with it.
+    pub fn answers(&self, runner: &Runner<'_>) -> bool {
+        let waiting = Waiting { clock: runner.world.clock, patience: Patience::default(), limit: Limits::PROBE };
+        match self {
+            Self::Postgres(at) => at.1.connect("template1", waiting).is_ok(),
+            Self::Mariadb(at) => at.1.connect(waiting).is_ok(),
+        }
+    }
+
+    /// Brings in what lies in a folder. Gives the databases that were made, also where it fails in the middle.
+    pub fn bring(&self, folder: &Path, runner: &Runner<'_>, made: &mut Vec<String>) -> Result<(), String> {
+        let patience = Patience { stop: Some(runner.world.stop), ..Patience::default() };
+        let waiting = Waiting { clock: runner.world.clock, patience, limit: Limits::EXPORT };
+        let wanted = databases(folder)?;
+        match self {
+            Self::Postgres(at) => {
+                let (spec, server) = &**at;
+                let session = server.connect("template1", waiting).map_err(said)?;
+                let major = session.version(waiting).map_err(said)? / 10_000;
+                let there = session.rows("select datname from pg_database", waiting).map_err(said)?;
+                let there: Vec<String> = there.into_iter().flatten().flatten().collect();
+                for (name, _) in wanted.iter().filter(|(name, _)| there.contains(name)) {
+                    if name != FROM_THE_BEGINNING || !is_empty(server, name, waiting)? {
+                        return Err(format!("the server has a database `{name}` already: rename or remove it first"));
+                    }
+                }
+                let psql = program(&super::postgres_programs(spec, major), &["psql"]).display().to_string();
+                let client = |file: &Path, stop: bool| {
+                    let words = [
+                        "-X",
+                        "-q",
+                        "-w",
+                        "-d",
+                        "template1",
+                        "-h",
+                        &server.host,
+                        "-p",
+                        &server.port.to_string(),
+                        "-U",
+                        &server.login.user,
+                    ]
+                    .map(str::to_owned);
+                    let strict = if stop { vec!["-v".to_owned(), "ON_ERROR_STOP=1".to_owned()] } else { Vec::new() };
+                    feed(
+                        [vec![psql.clone()], words.to_vec(), strict].concat(),
+                        &server.login,
+                        "PGPASSWORD",
+                        file,
+                        runner,
+                    )
+                };
+                let globals = folder.join("globals.sql");
+                if globals.is_file() {
+                    // Roles that are there already stay as they are.
+                    client(&globals, false)?;
+                }
+                for (name, path) in wanted {
+                    if there.contains(&name) {
+                        session.rows(&format!("drop database {}", postgres::quoted(&name)), waiting).map_err(said)?;
+                    }
+                    made.push(name);
+                    client(&path, true)?;
+                }
+                Ok(())
+            }
+            Self::Mariadb(at) => {
+                let (spec, server) = &**at;
+                let session = server.connect(waiting).map_err(said)?;
+                let there = session.rows("show databases", waiting).map_err(said)?;
+                let there: Vec<String> = there.into_iter().flatten().flatten().collect();
+                if let Some((name, _)) = wanted.iter().find(|(name, _)| there.contains(name)) {
+                    return Err(format!("the server has a database `{name}` already: rename or remove it first"));
+                }
+                let client = program(&folders(spec.login.programs.as_ref(), []), &["mariadb", "mysql"]);
+                let words = [vec![client.display().to_string()], server.arguments()].concat();
+                let accounts = folder.join("accounts.sql");
+                made.extend(wanted.iter().map(|(name, _)| name.clone()));
+                let files: Vec<PathBuf> = wanted.into_iter().map(|(_, path)| path).collect();
+                let mut files: Vec<PathBuf> =
+                    [accounts].into_iter().filter(|path| path.is_file()).chain(files).collect();
+                files.dedup();
+                for path in files {
+                    feed(words.clone(), &server.login, "MYSQL_PWD", &path, runner)?;
+                }
+                Ok(())
+            }
+        }
+    }
+
+    /// Removes what was brought in.
+    pub fn take_back(&self, made: &[String], runner: &Runner<'_>) -> Result<(), String> {
+        let waiting = Waiting { clock: runner.world.clock, patience: Patience::default(), limit: Limits::HOOK };
+        match self {
+            Self::Postgres(at) => {
+                let session = at.1.connect("template1", waiting).map_err(said)?;
+                for name in made {
+                    let drop = format!("drop database if exists {} with (force)", postgres::quoted(name));
+                    session.rows(&drop, waiting).map_err(said)?;
+                }
+            }
+            Self::Mariadb(at) => {
+                let session = at.1.connect(waiting).map_err(said)?;
+                for name in made {
+                    session
+                        .rows(&format!("drop database if exists {}", mariadb::quoted(name)), waiting)
+                        .map_err(said)?;
+                }
+            }
+        }
+        Ok(())
+    }
+}
+
+/// Whether a database has no tables of anybody's.
+fn is_empty(server: &postgres::Server, name: &str, waiting: Waiting<'_>) -> Result<bool, String> {
+    let session = server.connect(name, waiting).map_err(said)?;
+    let sql = "select count(*) from pg_class c join pg_namespace n on n.oid = c.relnamespace \
+               where n.nspname <> 'information_schema' and n.nspname !~ '^pg_'";
+    Ok(session.value(sql, waiting).map_err(said)? == "0")
+}
+
+/// Runs a client with a file on its standard input, as the account that the server is called as.
+fn feed(words: Vec<String>, login: &Login, variable: &str, file: &Path, runner: &Runner<'_>) -> Result<(), String> {
+    let spec = command(words, login);
+    let patience = Patience { stop: Some(runner.world.stop), ..Patience::default() };
+    let call = Call { moment: "restore", stdin: Some(file.to_path_buf()), ..call(login, variable, patience) };
+    let name = file.file_name().unwrap_or_default().to_string_lossy().into_owned();
+    runner.run(&spec, call).result.map_err(|why| format!("{name}: {why}"))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_databases_of_an_export_are_found_by_what_it_makes() {
+        let folder = tempfile::tempdir().unwrap();
+        fs::write(
+            folder.path().join("a.sql"),
+            "-- x\nCREATE DATABASE \"inner isles\" WITH ENCODING = 'UTF8';\nCREATE TABLE x ();\n",
+        )
+        .unwrap();
+        fs::write(
+            folder.path().join("b.sql"),
+            "CREATE DATABASE /*!32312 IF NOT EXISTS*/ `od``d` ;\n\nCREATE DATABASE /*!32312 IF NOT EXISTS*/ `b`;\n",
+        )
+        .unwrap();
+        let names: Vec<String> = databases(folder.path()).unwrap().into_iter().map(|(name, _)| name).collect();
+        assert_eq!(names, ["inner isles", "od`d", "b"]);
+        assert_eq!(
+            (quoted_name("x"), quoted_name("\"open"), quoted_name("\"a\"\"b\"")),
+            (None, None, Some("a\"b".to_owned()))
+        );
+    }
+}

@@ -1,0 +1,479 @@
+//! The files below some roots, in the order of a listing, with what is left out and why.
+
+use std::collections::BTreeMap;
+use std::ffi::OsString;
+use std::fs;
+use std::io;
+use std::os::unix::ffi::OsStrExt;
+use std::os::unix::fs::MetadataExt;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::mpsc::SyncSender;
+
+use globset::{GlobBuilder, GlobSet, GlobSetBuilder};
+use gullet_store::listing::PathName;
+use gullet_store::{IoPath, PathError};
+
+use crate::plan::{Plan, PlannedPart};
+use gullet_model::definition::Part;
+use gullet_model::record::LeftOut;
+
+/// Paths named for one reason, at most.
+const NAMED: usize = 5;
+
+/// How many are handed over at once.
+const BATCH: usize = 128;
+
+/// Why a walk ended early.
+enum Ended {
+    Path(PathError),
+    Untaken,
+}
+
+impl From<PathError> for Ended {
+    fn from(error: PathError) -> Self {
+        Self::Path(error)
+    }
+}
+
+/// Something that was found.
+pub(super) struct Found {
+    /// Its absolute path.
+    pub(super) path: PathBuf,
+    /// Where it is read: elsewhere when it is seen through a snapshot.
+    pub(super) at: PathBuf,
+    /// Its path in a listing: absolute, without the first `/`.
+    pub(super) name: PathName,
+    /// What `lstat` says of it.
+    pub(super) meta: fs::Metadata,
+}
+
+/// What to look at.
+#[derive(Clone, Debug)]
+pub(super) struct Walk {
+    roots: Vec<PathBuf>,
+    include: Option<Patterns>,
+    exclude: Patterns,
+    cross: bool,
+    avoid: Vec<Avoid>,
+    /// What other parts take some of.
+    shared: Vec<Shared>,
+    /// Passed over without a word: folders of Gullet's own, and what is captured in another way.
+    own: Vec<PathBuf>,
+    /// Why something is excluded, where that is not the definition's wish.
+    why_excluded: Option<&'static str>,
+    /// Where each root is read.
+    seen: Option<Vec<PathBuf>>,
+}
+
+/// A place that is left out.
+#[derive(Clone, Debug)]
+struct Avoid {
+    path: PathBuf,
+    /// Device and inode, so that it is known under another name too: through a link or a bind mount.
+    identity: Option<(u64, u64)>,
+    why: String,
+}
+
+/// A folder within a root that another part takes some of by its `include`; the rest belongs to the part around it, so that nothing
+/// belongs to nobody.
+#[derive(Clone, Debug)]
+struct Shared {
+    root: PathBuf,
+    part: String,
+    include: Patterns,
+    exclude: Patterns,
+}
+
+impl Shared {
+    /// Why a path is not the outer part's.
+    fn why_left(&self, path: &Path, is_folder: bool) -> Option<String> {
+        let below = path.strip_prefix(&self.root).ok().filter(|below| !below.as_os_str().is_empty())?;
+        if self.exclude.first_match(below, path).is_some() {
+            return Some(format!("excluded by the part `{}`", self.part));
+        }
+        let is_taken = !is_folder && self.include.first_match(below, path).is_some();
+        is_taken.then(|| format!("belongs to the part `{}`", self.part))
+    }
+}
+
+/// Patterns, with those that have no `/` matching names at any depth.
+#[derive(Clone, Debug)]
+struct Patterns {
+    texts: Vec<String>,
+    set: GlobSet,
+    /// Which of them matched something.
+    used: Arc<[AtomicBool]>,
+}
+
+impl Patterns {
+    fn new(texts: &[String]) -> Self {
+        let mut set = GlobSetBuilder::new();
+        for text in texts {
+            let anywhere =
+                if text.contains('/') { text.trim_start_matches('/').to_owned() } else { format!("**/{text}") };
+            // The definition's rules have refused patterns that do not parse.
+            if let Ok(glob) = GlobBuilder::new(&anywhere).literal_separator(true).build() {
+                set.add(glob);
+            }
+        }
+        let used = texts.iter().map(|_| AtomicBool::new(false)).collect();
+        Self { texts: texts.to_vec(), set: set.build().unwrap_or_default(), used }
+    }
+
+    /// The first that matches a path: by what comes below its root, or whole where a pattern says a whole path.
+    fn first_match(&self, below: &Path, whole: &Path) -> Option<&str> {
+        let whole = whole.strip_prefix("/").unwrap_or(whole);
+        let of_whole = || self.set.matches(whole).into_iter().filter(|number| self.texts[*number].starts_with('/'));
+        let number = self.set.matches(below).first().copied().or_else(|| of_whole().next())?;
+        self.used[number].store(true, Ordering::Relaxed);
+        self.texts.get(number).map(String::as_str)
+    }
+
+    /// Those that have matched nothing so far.
+    fn unused(&self) -> impl Iterator<Item = &String> {
+        let used = self.used.iter().map(|used| used.load(Ordering::Relaxed));
+        self.texts.iter().zip(used).filter(|(_, used)| !used).map(|(text, _)| text)
+    }
+}
+
+/// What was left out, gathered by reason.
+#[derive(Clone, Debug, Default)]
+pub(super) struct LeftOuts {
+    by_reason: BTreeMap<String, LeftOut>,
+    /// Every one of them, where that is wanted.
+    all: Option<Vec<(String, PathBuf)>>,
+    /// What is there and cannot even be looked at, in words.
+    unreadable: Vec<String>,
+}
+
+impl LeftOuts {
+    /// Keeps every one of them.
+    pub(super) fn with_all() -> Self {
+        Self { all: Some(Vec::new()), ..Self::default() }
+    }
+
+    /// Every one of them, with the reason.
+    pub(super) fn into_all(self) -> Vec<(String, PathBuf)> {
+        self.all.unwrap_or_default()
+    }
+
+    pub(super) fn add(&mut self, why: String, path: &Path) {
+        if let Some(all) = &mut self.all {
+            all.push((why.clone(), path.to_path_buf()));
+        }
+        let entry = self.by_reason.entry(why.clone()).or_insert(LeftOut { why, count: 0, paths: Vec::new() });
+        entry.count += 1;
+        if entry.paths.len() < NAMED {
+            entry.paths.push(path.display().to_string());
+        }
+    }
+
+    /// What is there and cannot even be looked at, in words: it is missed, not left out.
+    pub(super) fn unreadable(&self) -> &[String] {
+        &self.unreadable
+    }
+
+    fn cannot_look(&mut self, path: &Path, error: &io::Error) {
+        self.unreadable.push(format!("{} cannot be read: {error}", path.display()));
+    }
+
+    pub(super) fn into_vec(self) -> Vec<LeftOut> {
+        self.by_reason.into_values().collect()
+    }
+}
+
+impl Walk {
+    /// What the `files` of a part are.
+    pub(super) fn of_files(part: &PlannedPart, plan: &Plan) -> Self {
+        let shared = part.claimed.iter().filter(|(_, name)| includes_some(plan, name)).filter_map(|(path, name)| {
+            let other = plan.spec.part.iter().find(|other| other.name == *name)?;
+            let (include, exclude) = (Patterns::new(&other.include), Patterns::new(&other.exclude));
+            Some(Shared { root: path.clone(), part: name.clone(), include, exclude })
+        });
+        let shared = shared.collect();
+        Self { shared, ..Self::new(part.spec.files.clone(), &part.spec, Self::avoided(part, plan)) }
+    }
+
+    /// What an export left at the paths of `take`.
+    pub(super) fn of_take(part: &PlannedPart, plan: &Plan) -> Self {
+        Self::new(part.spec.take.clone(), &Part::default(), Self::avoided(part, plan))
+    }
+
+    /// What a server keeps below some roots, but for what matches one of these: it makes that anew when it starts. Other
+    /// filesystems mounted below them are its own too, if it may `cross` them.
+    pub(super) fn of_server(
+        roots: Vec<PathBuf>,
+        made_anew: &[&str],
+        cross: bool,
+        (part, plan): (&PlannedPart, &Plan),
+    ) -> Self {
+        let exclude = made_anew.iter().map(|pattern| (*pattern).to_owned()).collect();
+        let spec = Part { exclude, cross, ..Part::default() };
+        let why_excluded = Some("made anew by the server when it starts");
+        Self { why_excluded, ..Self::new(roots, &spec, Self::avoided(part, plan)) }
+    }
+
+    /// Everything below one folder.
+    pub(super) fn of_folder(folder: &Path) -> Self {
+        Self::new(vec![folder.to_path_buf()], &Part::default(), Vec::new())
+    }
+
+    fn avoided(part: &PlannedPart, plan: &Plan) -> Vec<(PathBuf, String)> {
+        let whole = part.claimed.iter().filter(|(_, name)| !includes_some(plan, name));
+        let claimed = whole.map(|(path, name)| (path.clone(), format!("belongs to the part `{name}`")));
+        let own = [(&plan.store, "the store itself"), (&plan.state, "Gullet's own state")];
+        let own = own.map(|(path, why)| (path.clone(), why.to_owned()));
+        claimed.chain(own).collect()
+    }
+
+    fn new(mut roots: Vec<PathBuf>, spec: &Part, avoid: Vec<(PathBuf, String)>) -> Self {
+        let avoid = avoid.into_iter().map(|(path, why)| {
+            let identity = fs::metadata(&path).ok().map(|meta| (meta.dev(), meta.ino()));
+            Avoid { path, identity, why }
+        });
+        let avoid = avoid.collect();
+        roots.sort_by_key(|root| name_of(root));
+        // A root within another one is reached through that.
+        let all = roots.clone();
+        roots.retain(|root| !all.iter().any(|other| other != root && root.starts_with(other)));
+        roots.dedup();
+        Self {
+            roots,
+            include: (!spec.include.is_empty()).then(|| Patterns::new(&spec.include)),
+            exclude: Patterns::new(&spec.exclude),
+            cross: spec.cross,
+            avoid,
+            shared: Vec::new(),
+            own: Vec::new(),
+            why_excluded: None,
+            seen: None,
+        }
+    }
+
+    /// The same, of those roots that are there; `None` when none is.
+    pub(super) fn of_what_is_there(mut self) -> Option<Self> {
+        self.roots.retain(|root| root.exists());
+        (!self.roots.is_empty()).then_some(self)
+    }
+
+    /// Passes over these: the folders that snapshots and clones lie in, and what is captured in another way.
+    pub(super) fn passing_over<'p>(mut self, own: impl Iterator<Item = &'p Path>) -> Self {
+        self.own.extend(own.map(Path::to_path_buf));
+        self
+    }
+
+    /// Reads every root where `seen` says; `false` if it does not say so for one of them.
+    pub(super) fn look_through(&mut self, seen: impl Fn(&Path) -> Option<PathBuf>) -> bool {
+        self.seen = self.roots.iter().map(|root| seen(root)).collect();
+        self.seen.is_some()
+    }
+
+    /// Whether it is seen through a snapshot.
+    pub(super) fn is_seen(&self) -> bool {
+        self.seen.is_some()
+    }
+
+    /// Each root, and where it is read.
+    pub(super) fn roots_seen(&self) -> impl Iterator<Item = (&PathBuf, &PathBuf)> {
+        self.roots.iter().zip(self.seen.as_ref().unwrap_or(&self.roots))
+    }
+
+    /// The roots, sorted.
+    pub(super) fn roots(&self) -> &[PathBuf] {
+        &self.roots
+    }
+
+    /// Hands everything to `each` in the order of a listing.
+    ///
+    /// # Errors
+    /// When a root or a folder cannot be read, or what `each` gives. What vanishes in the middle is passed over and noted
+    /// in `left`.
+    pub(super) fn run<E: From<PathError>>(
+        &self,
+        left: &mut LeftOuts,
+        each: &mut dyn FnMut(Found) -> Result<(), E>,
+    ) -> Result<(), E> {
+        for (root, at) in self.roots_seen() {
+            // A root may be a link: what it leads to is captured, under the root's own name.
+            let meta = fs::metadata(at).at(at)?;
+            let device = meta.dev();
+            let found = Found { path: root.clone(), at: at.clone(), name: name_of(root), meta };
+            self.visit(root, found, device, left, each)?;
+        }
+        Ok(())
+    }
+
+    /// Hands everything over in batches, in the order of a listing; ends early when nobody takes them.
+    pub(super) fn in_batches(&self, left: &mut LeftOuts, out: &SyncSender<Vec<Found>>) -> Result<(), PathError> {
+        let mut batch = Vec::with_capacity(BATCH);
+        let walked = self.run(left, &mut |found| {
+            batch.push(found);
+            if batch.len() < BATCH {
+                return Ok(());
+            }
+            let full = std::mem::replace(&mut batch, Vec::with_capacity(BATCH));
+            out.send(full).map_err(|_| Ended::Untaken)
+        });
+        match walked {
+            Err(Ended::Path(error)) => Err(error),
+            Err(Ended::Untaken) => Ok(()),
+            Ok(()) => {
+                let _ = out.send(batch);
+                Ok(())
+            }
+        }
+    }
+
+    fn visit<E: From<PathError>>(
+        &self,
+        root: &Path,
+        found: Found,
+        device: u64,
+        left: &mut LeftOuts,
+        each: &mut dyn FnMut(Found) -> Result<(), E>,
+    ) -> Result<(), E> {
+        let (path, meta) = (&found.path, &found.meta);
+        let is_folder = meta.is_dir();
+        if path != root {
+            if self.own.contains(path) {
+                return Ok(());
+            }
+            if is_folder && super::own::is_arena(path) {
+                left.add("set aside by a restore".to_owned(), path);
+                return Ok(());
+            }
+            let identity = (meta.dev(), meta.ino());
+            if let Some(avoid) = self.avoid.iter().find(|a| a.path == *path || a.identity == Some(identity)) {
+                left.add(avoid.why.clone(), path);
+                return Ok(());
+            }
+            let below = path.strip_prefix(root).unwrap_or(path);
+            if let Some(why) = self.shared.iter().find_map(|shared| shared.why_left(path, is_folder)) {
+                left.add(why, path);
+                return Ok(());
+            }
+            if let Some(pattern) = self.exclude.first_match(below, path) {
+                let why = self.why_excluded.map_or_else(|| format!("excluded by `{pattern}`"), str::to_owned);
+                left.add(why, path);
+                return Ok(());
+            }
+            if let Some(include) = &self.include
+                && !is_folder
+                && include.first_match(below, path).is_none()
+            {
+                left.add("not in `include`".to_owned(), path);
+                return Ok(());
+            }
+            let hollow = self.seen.is_some() && meta.ino() == super::btrfs::HOLLOW;
+            if is_folder && (meta.dev() != device || hollow) && !self.cross {
+                left.add("another filesystem (see `cross`)".to_owned(), path);
+                return Ok(());
+            }
+        }
+        let (path, at) = (found.path.clone(), found.at.clone());
+        each(found)?;
+        if is_folder {
+            let children = match sorted_children(&at) {
+                Ok(children) => children,
+                // One folder that cannot be read is no reason to do without all others; a root is.
+                Err(error) if path != root && error.source.kind() == io::ErrorKind::NotFound => {
+                    left.add("vanished while it was read".to_owned(), &path);
+                    return Ok(());
+                }
+                Err(error) if path != root => {
+                    left.cannot_look(&path, &error.source);
+                    return Ok(());
+                }
+                Err(error) => return Err(error.into()),
+            };
+            for (name, child) in children {
+                let (path, at) = (path.join(&name), at.join(&name));
+                match child.metadata() {
+                    Ok(meta) => {
+                        let found = Found { name: name_of(&path), path, at, meta };
+                        self.visit(root, found, device, left, each)?;
+                    }
+                    Err(error) if error.kind() == io::ErrorKind::NotFound => {
+                        left.add("vanished while it was read".to_owned(), &path);
+                    }
+                    Err(error) => left.cannot_look(&path, &error),
+                }
+            }
+        }
+        Ok(())
+    }
+}
+
+/// Whether a part of the definition takes only some of what is at its paths.
+fn includes_some(plan: &Plan, name: &str) -> bool {
+    plan.spec.part.iter().any(|part| part.name == *name && !part.files.is_empty() && !part.include.is_empty())
+}
+
+/// What is in a folder, sorted; each asks the folder itself for its metadata, which is quicker than by its whole path.
+fn sorted_children(folder: &Path) -> Result<Vec<(OsString, fs::DirEntry)>, PathError> {
+    let mut children = Vec::new();
+    for entry in fs::read_dir(folder).at(folder)? {
+        let entry = entry.at(folder)?;
+        children.push((entry.file_name(), entry));
+    }
+    children.sort_by(|(a, _), (b, _)| a.as_bytes().cmp(b.as_bytes()));
+    Ok(children)
+}
+
+/// The name of an absolute path in a listing.
+pub fn name_of(path: &Path) -> PathName {
+    let bytes = path.as_os_str().as_bytes();
+    PathName::new(bytes.strip_prefix(b"/").unwrap_or(bytes))
+}
+
+/// What a part would have, before a run: how much, and what is left out.
+#[derive(Clone, Debug, Default, PartialEq, Eq, serde::Serialize)]
+pub struct Survey {
+    /// Regular files.
+    pub files: u64,
+    /// Bytes in them.
+    pub bytes: u64,
+    /// What would be left out, and why.
+    pub left_out: Vec<LeftOut>,
+    /// Patterns of `include` and `exclude` that match nothing.
+    pub unused_patterns: Vec<String>,
+    /// What is there and cannot be read, in words.
+    pub unreadable: Vec<String>,
+    /// Why it could not be looked at.
+    pub problem: Option<String>,
+}
+
+/// Looks at what a part would have. Exports and commands cannot be known before they run.
+pub fn survey(part: &PlannedPart, plan: &Plan) -> Option<Survey> {
+    let mut survey = Survey::default();
+    if let Some(path) = &part.spec.sqlite {
+        match fs::metadata(path) {
+            Ok(meta) => (survey.files, survey.bytes) = (1, meta.len()),
+            Err(error) => survey.problem = Some(format!("{}: {error}", path.display())),
+        }
+        return Some(survey);
+    }
+    let walk = match super::server::walk(part, plan) {
+        Some(walk) => walk,
+        None if part.spec.files.is_empty() => return None,
+        None => Walk::of_files(part, plan),
+    };
+    let mut left = LeftOuts::default();
+    let walked = walk.run(&mut left, &mut |found: Found| {
+        if found.meta.is_file() {
+            survey.files += 1;
+            survey.bytes += found.meta.len();
+        }
+        Ok::<_, PathError>(())
+    });
+    survey.problem = walked.err().map(|error| format!("{error}: {}", error.source));
+    if !part.spec.files.is_empty() {
+        let patterns = walk.include.iter().chain([&walk.exclude]);
+        survey.unused_patterns = patterns.flat_map(Patterns::unused).cloned().collect();
+    }
+    survey.unreadable = left.unreadable().to_vec();
+    survey.left_out = left.into_vec();
+    Some(survey)
+}

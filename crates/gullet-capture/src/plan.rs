@@ -1,0 +1,455 @@
+//! The plan: every step that a run will execute, as a value that is shown or applied.
+
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+use std::time::Duration;
+
+use gullet_store::Recipients;
+use serde::Serialize;
+
+use gullet_host::hook::{Call, Limits, Runner};
+use gullet_logbook::logbook::Logged;
+use gullet_model::definition::placeholders::fill;
+use gullet_model::definition::{
+    App, CommandSpec, Definition, Drift, Flaws, Loaded, OneOrMany, Part, PartKind, Secure, check_sources, command_text,
+    shell_words,
+};
+use gullet_model::record::Record;
+
+/// How long an application may be held that does not say.
+const LONGEST_HOLD: Duration = Duration::from_secs(5 * 60);
+
+/// What somebody asks for.
+#[derive(Clone, Debug, Default)]
+pub struct Request {
+    /// The application.
+    pub app: String,
+    /// Parts to narrow the run to; all when empty.
+    pub only: Vec<String>,
+    /// Why.
+    pub reason: Option<String>,
+    /// Read everything anew, whatever the marks say.
+    pub reread: bool,
+    /// What started it, where that is not a person.
+    pub trigger: Option<String>,
+}
+
+impl Request {
+    /// What started it, in words.
+    pub fn trigger(&self) -> &str {
+        self.trigger.as_deref().unwrap_or(gullet_model::record::BY_HAND)
+    }
+}
+
+/// A plan could not be made.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum PlanError {
+    /// The definition has no such application.
+    #[error("the definition has no application `{app}`")]
+    NoApp {
+        /// What was asked for.
+        app: String,
+        /// What there is.
+        known: Vec<String>,
+    },
+    /// The application has no such part.
+    #[error("`{app}` has no part `{part}`")]
+    NoPart {
+        /// The application.
+        app: String,
+        /// What was asked for.
+        part: String,
+        /// What there is.
+        known: Vec<String>,
+    },
+    /// What is stored is to be encrypted for something that is not a public key.
+    #[error("it is to be encrypted for what is not a public key: {0}")]
+    Key(String),
+    /// Sources do not fit the disk.
+    #[error(transparent)]
+    Flaws(#[from] Flaws),
+    /// The command that prints the parts there are failed, or printed what it should not.
+    #[error("the part `{part}` could not be looked up: {why}")]
+    Each {
+        /// The part's name in the definition.
+        part: String,
+        /// Why.
+        why: String,
+    },
+}
+
+/// One part of the plan.
+#[derive(Clone, Debug, PartialEq)]
+pub struct PlannedPart {
+    /// Its name, filled in.
+    pub name: String,
+    /// The name of the definition's part that it comes from, where `each` made it.
+    pub each_of: Option<String>,
+    /// Values of `{each.…}`.
+    pub values: BTreeMap<String, String>,
+    /// Its definition.
+    pub spec: Part,
+    /// Absolute paths that belong to other parts, with their names; they are left out of this one.
+    pub claimed: Vec<(PathBuf, String)>,
+}
+
+/// A difference in what there is from the last good run.
+#[derive(Clone, Debug, PartialEq, Serialize)]
+pub struct PartDrift {
+    /// How grave the definition holds it to be.
+    pub drift: Drift,
+    /// In words.
+    pub text: String,
+}
+
+/// Every step that a run will execute.
+#[derive(Clone, Debug)]
+pub struct Plan {
+    /// The application.
+    pub app: String,
+    /// Its definition.
+    pub spec: App,
+    /// The store's name in the definition.
+    pub store_name: String,
+    /// The store's folder.
+    pub store: PathBuf,
+    /// Whether it must be a mount point.
+    pub mounted: bool,
+    /// Zstandard level.
+    pub level: i32,
+    /// Whom everything is sealed for.
+    pub seal: Recipients,
+    /// The state folder.
+    pub state: PathBuf,
+    /// The parts that will be captured.
+    pub parts: Vec<PlannedPart>,
+    /// The parts of the definition that the run was not asked for.
+    pub not_asked_for: Vec<String>,
+    /// New and vanished parts.
+    pub drift: Vec<PartDrift>,
+    /// The request.
+    pub request: Request,
+}
+
+impl Plan {
+    /// Makes the plan for a request. Asks the application which parts it has where the definition says so; touches
+    /// nothing else.
+    ///
+    /// # Errors
+    /// When the request does not fit the definition, or the definition the disk.
+    pub fn make(
+        loaded: &Loaded,
+        request: Request,
+        state: PathBuf,
+        runner: &Runner<'_>,
+        last_good: Option<&Logged>,
+    ) -> Result<Self, PlanError> {
+        let spec = loaded.definition.app.get(&request.app).ok_or_else(|| PlanError::NoApp {
+            app: request.app.clone(),
+            known: loaded.definition.app.keys().cloned().collect(),
+        })?;
+        let Some((store_name, store)) = loaded.definition.store_of(&request.app) else {
+            return Err(PlanError::NoApp { app: request.app, known: Vec::new() });
+        };
+        let location = PathBuf::from(&store.location);
+        check_sources(loaded, &request.app, &location, &state)?;
+        let mut plan = Self {
+            app: request.app.clone(),
+            spec: spec.clone(),
+            store_name: store_name.clone(),
+            store: location,
+            mounted: store.mounted,
+            level: store.level.unwrap_or(3),
+            seal: Recipients::parse(&store.seal_for).map_err(|error| PlanError::Key(error.to_string()))?,
+            state,
+            parts: Vec::new(),
+            not_asked_for: Vec::new(),
+            drift: Vec::new(),
+            request,
+        };
+        for part in &spec.part {
+            plan.add_part(part, runner, last_good)?;
+        }
+        plan.narrow()?;
+        plan.claim();
+        Ok(plan)
+    }
+
+    /// The plan that a run had, by its record: what its parts were, and what belonged to which. Nothing is asked.
+    ///
+    /// # Errors
+    /// When the definition in the record cannot be read.
+    pub fn of_record(record: &Record, store: PathBuf, state: PathBuf) -> Result<Self, toml::de::Error> {
+        let mut definition: Definition = toml::from_str(&record.definition)?;
+        let spec = definition.app.remove(&record.app).unwrap_or_default();
+        let parts = record.captures.iter().filter_map(|capture| {
+            let spec = capture.defined_in(&spec)?.clone();
+            Some(PlannedPart {
+                name: capture.part.clone(),
+                each_of: capture.each_of.clone(),
+                values: BTreeMap::new(),
+                spec,
+                claimed: Vec::new(),
+            })
+        });
+        let mut plan = Self {
+            app: record.app.clone(),
+            parts: parts.collect(),
+            spec,
+            store_name: String::new(),
+            store,
+            mounted: false,
+            level: 3,
+            seal: Recipients::default(),
+            state,
+            not_asked_for: Vec::new(),
+            drift: Vec::new(),
+            request: Request::default(),
+        };
+        plan.claim();
+        Ok(plan)
+    }
+
+    fn add_part(&mut self, part: &Part, runner: &Runner<'_>, last_good: Option<&Logged>) -> Result<(), PlanError> {
+        let Some(each) = &part.each else {
+            self.parts.push(PlannedPart {
+                name: part.name.clone(),
+                each_of: None,
+                values: BTreeMap::new(),
+                spec: part.clone(),
+                claimed: Vec::new(),
+            });
+            return Ok(());
+        };
+        let fail = |why: String| PlanError::Each { part: part.name.clone(), why };
+        let outcome = runner.run(&each.command, Call { moment: "plan", limit: Limits::PROBE, ..Call::default() });
+        outcome.result.map_err(fail)?;
+        let mut names = Vec::new();
+        for line in outcome.text.lines().filter(|line| !line.trim().is_empty()) {
+            let values = each_values(line).map_err(fail)?;
+            let name = fill(&part.name, &values).map_err(|error| fail(error.to_string()))?;
+            let plain = !name.contains('/') && !name.chars().any(char::is_control) && name.len() <= 200;
+            if !plain || name.starts_with('.') {
+                return Err(fail(format!("{name:?} cannot be the name of a part")));
+            }
+            if names.contains(&name) {
+                return Err(fail(format!("`{name}` is printed twice")));
+            }
+            names.push(name.clone());
+            let mut spec = Part { each: None, name: name.clone(), ..part.clone() };
+            let paths = spec.files.iter_mut().chain(&mut spec.sqlite).chain(&mut spec.take);
+            for path in paths {
+                *path = filled_path(path, &values).map_err(fail)?;
+            }
+            self.parts.push(PlannedPart { name, each_of: Some(part.name.clone()), values, spec, claimed: Vec::new() });
+        }
+        if names.len() < each.least.unwrap_or(0) as usize {
+            return Err(fail(format!(
+                "there are {}, and at least {} are wanted",
+                names.len(),
+                each.least.unwrap_or(0)
+            )));
+        }
+        if let Some(last) = last_good {
+            let before = last.record.captures.iter().filter(|c| c.each_of.as_ref() == Some(&part.name));
+            let before: Vec<&String> = before.map(|capture| &capture.part).collect();
+            let new =
+                names.iter().filter(|name| !before.contains(name)).map(|name| (each.new, Drift::Warn, name, "new"));
+            let gone = before.iter().filter(|name| !names.contains(name));
+            let gone = gone.map(|name| (each.gone, Drift::Fail, *name, "gone"));
+            for (said, usual, name, what) in new.chain(gone) {
+                let text = format!("`{name}` is {what} since run {}", last.record.run);
+                self.drift.push(PartDrift { drift: said.unwrap_or(usual), text });
+            }
+        }
+        Ok(())
+    }
+
+    fn narrow(&mut self) -> Result<(), PlanError> {
+        let only = &self.request.only;
+        if only.is_empty() {
+            return Ok(());
+        }
+        let meant = |part: &PlannedPart, name: &String| part.name == *name || part.each_of.as_ref() == Some(name);
+        if let Some(missing) = only.iter().find(|name| !self.parts.iter().any(|part| meant(part, name))) {
+            return Err(PlanError::NoPart {
+                app: self.app.clone(),
+                part: missing.clone(),
+                known: self.parts.iter().map(|part| part.name.clone()).collect(),
+            });
+        }
+        let asked = |part: &PlannedPart| only.iter().any(|name| meant(part, name));
+        self.not_asked_for = self.parts.iter().filter(|part| !asked(part)).map(|part| part.name.clone()).collect();
+        self.parts.retain(asked);
+        Ok(())
+    }
+
+    /// What one part captures is left out of the others: an SQLite database and its logs in a folder of files, a folder
+    /// within a folder. The store and the state folder are never captured.
+    /// Each path belongs to one part.
+    fn claim(&mut self) {
+        let mut claims: Vec<(PathBuf, String)> = Vec::new();
+        // Parts that `each` makes have paths of their own; those that the run was not asked for keep theirs.
+        let made = self.parts.iter().map(|part| &part.spec);
+        for part in self.spec.part.iter().filter(|part| part.each.is_none()).chain(made) {
+            for source in part.sources() {
+                claims.push((source.clone(), part.name.clone()));
+                if part.kind() == PartKind::Sqlite {
+                    let logs = BESIDE_SQLITE.iter().map(|suffix| beside(source, suffix));
+                    claims.extend(logs.map(|path| (path, part.name.clone())));
+                }
+            }
+        }
+        claims.sort();
+        claims.dedup();
+        for part in &mut self.parts {
+            part.claimed = claims.iter().filter(|(_, name)| *name != part.name).cloned().collect();
+        }
+    }
+
+    /// How parts are secured while the application is held.
+    pub fn secure(&self) -> Secure {
+        self.spec.secure.unwrap_or(Secure::Auto)
+    }
+
+    /// Whether the run is narrowed to some parts.
+    pub fn is_partial(&self) -> bool {
+        !self.request.only.is_empty()
+    }
+
+    /// How long the application may be held.
+    pub fn longest_hold(&self) -> Duration {
+        self.spec.longest_hold.map_or(LONGEST_HOLD, |span| span.0)
+    }
+
+    /// Every command that a run would execute, those of `command` parts apart.
+    pub fn commands(&self) -> Vec<&CommandSpec> {
+        let spec = &self.spec;
+        let mut found: Vec<&CommandSpec> = spec.require.iter().map(|require| &require.probe.command).collect();
+        for step in &spec.hold {
+            found.extend([&step.enter, &step.leave, &step.session].into_iter().flatten());
+            let probes = [&step.settled, &step.entered, &step.left].into_iter().flatten();
+            found.extend(probes.flat_map(OneOrMany::all).map(|probe| &probe.command));
+        }
+        found.extend(spec.snapshot.iter().flat_map(|hooks| [&hooks.make, &hooks.remove]));
+        for part in &spec.part {
+            found.extend(&part.export);
+            found.extend(part.each.as_ref().map(|each| &each.command));
+            found.extend(part.steady.as_ref().map(|steady| &steady.command));
+            found.extend(part.facts.values());
+            if let Some(http) = &part.http {
+                found.extend(http.ask.iter().chain([&http.fetch]));
+                found.extend(http.ready.iter().flat_map(OneOrMany::all).map(|probe| &probe.command));
+            }
+            if let Some(outside) = &part.outside {
+                found.extend([&outside.begin].into_iter().chain(&outside.remove));
+                let probes = outside.begun.iter().chain([&outside.done]).chain(&outside.check);
+                found.extend(probes.flat_map(OneOrMany::all).map(|probe| &probe.command));
+            }
+        }
+        let hooks = &spec.hooks;
+        let moments = [&hooks.before, &hooks.held, &hooks.released, &hooks.succeeded, &hooks.failed, &hooks.finished];
+        found.extend(moments.into_iter().flatten().map(|hook| &hook.command));
+        found
+    }
+
+    /// The application's definition in TOML, as its record keeps it.
+    pub fn definition_text(&self) -> String {
+        let apps = BTreeMap::from([(&self.app, &self.spec)]);
+        toml::to_string_pretty(&BTreeMap::from([("app", apps)])).unwrap_or_default()
+    }
+}
+
+impl PlannedPart {
+    /// Where it comes from, in words.
+    pub fn source_text(&self) -> String {
+        let spec = &self.spec;
+        match spec.kind() {
+            PartKind::Files => spec.files.iter().map(|path| path.display().to_string()).collect::<Vec<_>>().join(", "),
+            PartKind::Sqlite => spec.sqlite.iter().map(|path| path.display().to_string()).collect(),
+            PartKind::Postgres => spec.postgres.as_ref().map_or(String::new(), |server| match &server.cluster {
+                Some(cluster) => format!("{}, in the server's backup mode", cluster.display()),
+                None => format!("databases {}, by pg_dump", self.filled(&server.login.databases).join(", ")),
+            }),
+            PartKind::Mariadb => spec.mariadb.as_ref().map_or(String::new(), |server| match &server.datadir {
+                Some(datadir) => format!("{}, from a snapshot or a stopped server", datadir.display()),
+                None => format!("databases {}, by mariadb-dump", self.filled(&server.login.databases).join(", ")),
+            }),
+            PartKind::Http => spec.http.as_ref().map_or(String::new(), |http| command_text(&http.fetch)),
+            PartKind::Outside => spec.outside.as_ref().map_or(String::new(), |outside| command_text(&outside.begin)),
+            PartKind::Command => shell_words(&self.filled(&spec.command)),
+            PartKind::Export => spec.export.as_ref().map_or(String::new(), |command| {
+                command_text(&CommandSpec { run: command.run.as_ref().map(|run| self.filled(run)), ..command.clone() })
+            }),
+        }
+    }
+
+    /// Takes every path that it reads by itself elsewhere.
+    pub fn move_sources(&mut self, to: &dyn Fn(&Path) -> PathBuf) {
+        let spec = &mut self.spec;
+        let cluster = spec.postgres.iter_mut().flat_map(|server| &mut server.cluster);
+        let datadir = spec.mariadb.iter_mut().flat_map(|server| &mut server.datadir);
+        let sources = spec.files.iter_mut().chain(&mut spec.sqlite).chain(&mut spec.take).chain(cluster).chain(datadir);
+        for path in sources.chain(self.claimed.iter_mut().map(|(path, _)| path)) {
+            *path = to(path);
+        }
+    }
+
+    /// Arguments with `{each.…}` filled in; what has no value yet stays as it is.
+    pub fn filled(&self, arguments: &[String]) -> Vec<String> {
+        let mut values = self.values.clone();
+        values.insert("scratch".to_owned(), "{scratch}".to_owned());
+        values.insert("run".to_owned(), "{run}".to_owned());
+        arguments.iter().map(|argument| fill(argument, &values).unwrap_or_else(|_| argument.clone())).collect()
+    }
+}
+
+/// What SQLite keeps beside a database, by the ends of their names.
+pub const BESIDE_SQLITE: [&str; 3] = ["-wal", "-shm", "-journal"];
+
+/// The path of what SQLite keeps beside a database.
+pub fn beside(database: &Path, suffix: &str) -> PathBuf {
+    let mut name = database.as_os_str().to_owned();
+    name.push(suffix);
+    name.into()
+}
+
+/// The values of one line that an `each` command printed: a JSON object, or a name.
+fn each_values(line: &str) -> Result<BTreeMap<String, String>, String> {
+    if !line.trim_start().starts_with('{') {
+        return Ok(BTreeMap::from([("each.name".to_owned(), line.trim().to_owned())]));
+    }
+    let object: serde_json::Map<String, serde_json::Value> =
+        serde_json::from_str(line).map_err(|error| format!("{line:?} is not JSON: {error}"))?;
+    let text = |value: serde_json::Value| match value {
+        serde_json::Value::String(text) => text,
+        other => other.to_string(),
+    };
+    Ok(object.into_iter().map(|(key, value)| (format!("each.{key}"), text(value))).collect())
+}
+
+/// A path with its placeholders filled in; what is filled in stays one piece of it.
+fn filled_path(path: &Path, values: &BTreeMap<String, String>) -> Result<PathBuf, String> {
+    let Some(text) = path.to_str() else { return Ok(path.to_path_buf()) };
+    let used = gullet_model::definition::placeholders::names(text).into_iter().filter_map(|name| values.get(name));
+    if let Some(value) =
+        used.into_iter().find(|value| value.contains('/') || value.as_str() == ".." || value.is_empty())
+    {
+        return Err(format!("{value:?} cannot be a piece of the path `{text}`"));
+    }
+    fill(text, values).map(PathBuf::from).map_err(|error| error.to_string())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_line_of_each_is_a_name_or_an_object() {
+        assert_eq!(each_values(" inner isles ").unwrap()["each.name"], "inner isles");
+        let values = each_values(r#"{"name":"a","rows":3}"#).unwrap();
+        assert_eq!((values["each.name"].as_str(), values["each.rows"].as_str()), ("a", "3"));
+        assert!(each_values("{not json").is_err());
+    }
+}

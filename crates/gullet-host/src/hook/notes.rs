@@ -1,0 +1,70 @@
+//! What a hook says about itself: JSON Lines in the file that `GULLET_NOTES` names.
+
+use serde::Deserialize;
+
+use gullet_model::step::Facts;
+
+/// Facts, warnings and lacks that a hook noted.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct Notes {
+    /// Facts by name.
+    pub facts: Facts,
+    /// Warnings.
+    pub warnings: Vec<String>,
+    /// What an export is known not to carry.
+    pub lacks: Vec<String>,
+}
+
+/// A note that cannot be read.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[error("line {line} of the hook's notes is not a note: {why}")]
+pub struct NotesError {
+    /// Line, from 1.
+    pub line: usize,
+    /// What is wrong.
+    pub why: String,
+}
+
+#[derive(Deserialize)]
+#[serde(untagged, deny_unknown_fields)]
+enum Note {
+    Fact { fact: String, value: serde_json::Value },
+    Warning { warning: String },
+    Lack { lack: String },
+}
+
+impl Notes {
+    /// Reads notes; what can be read is kept even when a line is wrong.
+    pub fn parse(text: &str) -> (Self, Vec<NotesError>) {
+        let mut notes = Self::default();
+        let mut errors = Vec::new();
+        for (number, line) in text.lines().enumerate().filter(|(_, line)| !line.trim().is_empty()) {
+            match serde_json::from_str(line) {
+                Ok(Note::Fact { fact, value }) => {
+                    notes.facts.insert(fact, value);
+                }
+                Ok(Note::Warning { warning }) => notes.warnings.push(warning),
+                Ok(Note::Lack { lack }) => notes.lacks.push(lack),
+                Err(_) => {
+                    let why = "write {\"fact\":…,\"value\":…}, {\"warning\":…} or {\"lack\":…}".to_owned();
+                    errors.push(NotesError { line: number + 1, why });
+                }
+            }
+        }
+        (notes, errors)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn good_notes_are_kept_beside_bad_ones() {
+        let text = "{\"fact\":\"rows\",\"value\":4211}\n\n{\"warning\":\"slow\"}\nrows=3\n{\"lack\":\"roles\"}\n{\"fact\":1}\n";
+        let (notes, errors) = Notes::parse(text);
+        assert_eq!(notes.facts["rows"], 4211);
+        assert_eq!((notes.warnings, notes.lacks), (vec!["slow".to_owned()], vec!["roles".to_owned()]));
+        assert_eq!(errors.iter().map(|error| error.line).collect::<Vec<_>>(), [4, 6]);
+    }
+}

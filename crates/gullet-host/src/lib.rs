@@ -1,0 +1,13 @@
+//! The operating system, as Gullet uses it.
+//!
+//! - [`world`]: the clock, randomness, the host and the wish to stop, which are handed in. Begin reading here.
+//! - [`hook`]: the administrator's commands, probes and requests, as processes with limits.
+//! - [`state`]: the local state folder, its locks and files that are written whole.
+//! - [`permissions`]: who else may write to what is trusted.
+//!
+//! It may use `gullet-model` and `gullet-store`. It knows no application, run or store layout.
+
+pub mod hook;
+pub mod permissions;
+pub mod state;
+pub mod world;

@@ -1,0 +1,573 @@
+//! The local state folder: this machine's writer id, locks, scratch space, caches, and records that wait for the store.
+//!
+//! ```text
+//! writer.json                     this machine's identity in stores
+//! stores.json                     the id of the store found at each location
+//! locks/sweep                     shared by runs, taken alone by a sweep
+//! locks/APP.lock                  held while a run of the application lives; the kernel lets go when it dies
+//! scratch/APP/RUN/                private; removed at the end, or by the next run
+//! logs/APP/RUN.jsonl              the run's events as they happened; below logs/APP/open/ until its end
+//! holds/APP.note                  what is held (see the module `hold`)
+//! waiting/APP/STEM-HASH.json      records that the store could not take
+//! stores/ID/written/APP           the documents that this machine wrote there: `?` about to be, `=` written
+//! stores/ID/cache.db              which chunks are in the store
+//! stores/ID/clear/HASH.json       what is sealed in records and remarks that this machine wrote, in clear
+//! stores/ID/proven.json           when payload files were last read in full
+//! stores/ID/marks/APP/PART.marks  the last listing with the marks of its files
+//! ```
+//!
+//! It holds chunk ids, marks and listings in clear, so it is private to its account (0700).
+
+mod clear;
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::fs::{self, File, OpenOptions};
+use std::io::{Read, Seek, Write};
+use std::os::unix::fs::{DirBuilderExt, OpenOptionsExt};
+use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicU64, Ordering};
+
+use gullet_store::{IoPath, PathError};
+use rustix::fs::FlockOperation;
+use serde::{Deserialize, Serialize};
+
+use crate::permissions::is_not_private;
+use gullet_model::ids::Random;
+use gullet_model::ids::random_id;
+
+/// Where the logs of runs are that have not come to their end; a folder of its own, for every command looks into it.
+const OPEN_LOGS: &str = "open";
+
+/// The state folder failed.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum StateError {
+    /// It cannot be read or written.
+    #[error("the state folder cannot be used")]
+    Io(#[from] PathError),
+    /// Others could change what is in it.
+    #[error("the state folder `{}` cannot be trusted: {why}", path.display())]
+    Open {
+        /// The folder.
+        path: PathBuf,
+        /// Who could.
+        why: String,
+    },
+    /// A file in it is not what it should be.
+    #[error("`{}` in the state folder is damaged: {why}", path.display())]
+    Damaged {
+        /// The file.
+        path: PathBuf,
+        /// What is wrong.
+        why: String,
+    },
+    /// A run of the application is going on.
+    #[error("a run of `{app}` is going on ({who})")]
+    Busy {
+        /// The application.
+        app: String,
+        /// The run and process that the lock file names.
+        who: String,
+    },
+    /// The store at a location is not the one that was there before.
+    #[error("the store at `{location}` is another one than before: its id is {found}, not {expected}")]
+    OtherStore {
+        /// The location.
+        location: String,
+        /// The id remembered.
+        expected: String,
+        /// The id found.
+        found: String,
+    },
+}
+
+#[derive(Serialize, Deserialize)]
+struct WriterFile {
+    writer: String,
+}
+
+/// The documents about one application that this machine wrote into a store, as its state folder knows them.
+#[derive(Clone, Debug, Default)]
+pub struct WrittenDocuments {
+    /// Those that were about to be written, in order; whether they were is told by the store alone.
+    about: Vec<String>,
+    /// Those that were written, in order.
+    durable: Vec<String>,
+    known: BTreeSet<String>,
+}
+
+impl WrittenDocuments {
+    /// Whether this machine wrote a document, or was about to.
+    pub fn knows(&self, name: &str) -> bool {
+        self.known.contains(name)
+    }
+
+    /// Those that were written and are not among `there`. Gullet never removes a document.
+    pub fn missing(&self, there: &BTreeSet<&str>) -> Vec<String> {
+        let gone: BTreeSet<&String> = self.durable.iter().filter(|name| !there.contains(name.as_str())).collect();
+        gone.into_iter().cloned().collect()
+    }
+
+    /// The record that was written last, whatever the clock said; one that is gone is named all the same.
+    pub fn newest_record(&self, there: &BTreeSet<&str>) -> Option<String> {
+        let is_record = |name: &&String| name.starts_with("records/");
+        let about = self.about.iter().rev().find(is_record);
+        let durable = self.durable.iter().rev().find(is_record);
+        // A command may have died between writing it and noting that.
+        about.filter(|name| there.contains(name.as_str()) || durable == Some(*name)).or(durable).cloned()
+    }
+}
+
+/// Runs share it, a sweep has it alone.
+#[derive(Debug)]
+pub struct SweepLock {
+    _file: File,
+}
+
+/// The state folder of this machine.
+#[derive(Clone, Debug)]
+pub struct State {
+    folder: PathBuf,
+    writer: String,
+}
+
+/// Makes a private folder and all above it.
+pub fn private_folder(path: &Path) -> Result<(), PathError> {
+    fs::DirBuilder::new().recursive(true).mode(0o700).create(path).at(path)
+}
+
+/// Writes a file so that it is there whole or not at all.
+pub fn write_whole(path: &Path, bytes: &[u8]) -> Result<(), PathError> {
+    // Several commands may write at once, and several runs of one command: each has its own temporary file.
+    static NUMBER: AtomicU64 = AtomicU64::new(0);
+    let number = NUMBER.fetch_add(1, Ordering::Relaxed);
+    let temporary = path.with_extension(format!("{}-{number}.new", std::process::id()));
+    let mut file = OpenOptions::new().write(true).create(true).truncate(true).mode(0o600).open(&temporary);
+    let written = file.as_mut().map_err(|error| std::io::Error::from(error.kind())).and_then(|file| {
+        file.write_all(bytes)?;
+        file.sync_all()
+    });
+    written.at(&temporary)?;
+    fs::rename(&temporary, path).at(path)
+}
+
+impl State {
+    /// Opens the state folder, making it and its writer id where they are missing.
+    ///
+    /// # Errors
+    /// When this account cannot use it.
+    pub fn open(folder: &Path, random: &dyn Random) -> Result<Self, StateError> {
+        private_folder(folder)?;
+        if let Some(why) = is_not_private(folder) {
+            // Commands are read from it, and executed with the rights of this account.
+            return Err(StateError::Open { path: folder.to_path_buf(), why });
+        }
+        let path = folder.join("writer.json");
+        let writer = match fs::read(&path) {
+            Ok(bytes) => {
+                let file: WriterFile = serde_json::from_slice(&bytes)
+                    .map_err(|error| StateError::Damaged { path: path.clone(), why: error.to_string() })?;
+                file.writer
+            }
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => first_writer(&path, random)?,
+            Err(error) => return Err(PathError::new(&path, error).into()),
+        };
+        // A folder that can be read but not written (an account without rights, a filesystem mounted read-only) is
+        // found here, not in the middle of a hold.
+        private_folder(&folder.join("holds"))?;
+        let probe = folder.join(format!("probe.{}", std::process::id()));
+        write_whole(&probe, b"")?;
+        fs::remove_file(&probe).at(&probe)?;
+        Ok(Self { folder: folder.to_path_buf(), writer })
+    }
+
+    /// The identity in stores of the machine whose state is in a folder, where it has one; nothing is made.
+    pub fn machine_of(folder: &Path) -> Option<String> {
+        let file: WriterFile = serde_json::from_slice(&fs::read(folder.join("writer.json")).ok()?).ok()?;
+        Some(file.writer)
+    }
+
+    /// This machine's identity in stores.
+    pub fn writer(&self) -> &str {
+        &self.writer
+    }
+
+    /// The folder.
+    pub fn folder(&self) -> &Path {
+        &self.folder
+    }
+
+    /// A private folder below the state folder, made where it is missing.
+    ///
+    /// # Errors
+    /// When it cannot be made.
+    pub fn place(&self, parts: &[&str]) -> Result<PathBuf, StateError> {
+        let path = parts.iter().fold(self.folder.clone(), |path, part| path.join(part));
+        private_folder(&path)?;
+        Ok(path)
+    }
+
+    /// Takes the application's lock.
+    ///
+    /// # Errors
+    /// [`StateError::Busy`] when a living run has it.
+    pub fn lock(&self, app: &str, who: &str) -> Result<AppLock, StateError> {
+        let path = self.place(&["locks"])?.join(format!("{app}.lock"));
+        let mut options = OpenOptions::new();
+        let mut file = options.read(true).write(true).create(true).truncate(false).mode(0o600).open(&path).at(&path)?;
+        match rustix::fs::flock(&file, FlockOperation::NonBlockingLockExclusive) {
+            Ok(()) => {}
+            Err(rustix::io::Errno::WOULDBLOCK) => {
+                let mut who = String::new();
+                let _ = file.read_to_string(&mut who);
+                return Err(StateError::Busy { app: app.to_owned(), who: who.trim().to_owned() });
+            }
+            Err(errno) => return Err(PathError::new(&path, errno).into()),
+        }
+        file.set_len(0).at(&path)?;
+        file.rewind().at(&path)?;
+        file.write_all(who.as_bytes()).at(&path)?;
+        Ok(AppLock { _file: file })
+    }
+
+    /// Checks the id of the store at a location against the one that was there before, and remembers it.
+    ///
+    /// # Errors
+    /// [`StateError::OtherStore`].
+    pub fn recognise_store(&self, location: &str, id: &str) -> Result<(), StateError> {
+        let path = self.folder.join("stores.json");
+        let mut known: BTreeMap<String, String> = match fs::read(&path) {
+            Ok(bytes) => serde_json::from_slice(&bytes)
+                .map_err(|error| StateError::Damaged { path: path.clone(), why: error.to_string() })?,
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => BTreeMap::new(),
+            Err(error) => return Err(PathError::new(&path, error).into()),
+        };
+        match known.get(location) {
+            Some(expected) if expected == id => Ok(()),
+            Some(expected) => Err(StateError::OtherStore {
+                location: location.to_owned(),
+                expected: expected.clone(),
+                found: id.to_owned(),
+            }),
+            None => {
+                known.insert(location.to_owned(), id.to_owned());
+                let json = serde_json::to_vec_pretty(&known).unwrap_or_default();
+                Ok(write_whole(&path, &json)?)
+            }
+        }
+    }
+
+    /// Notes that a document is about to be written into a store, or was. That it is about to be is durable when this returns.
+    ///
+    /// # Errors
+    /// When it cannot be noted.
+    pub fn note_document(&self, store: &str, app: &str, name: &str, written: bool) -> Result<(), PathError> {
+        let folder = self.folder.join("stores").join(store).join("written");
+        private_folder(&folder)?;
+        let path = folder.join(file_name(app));
+        let mut file = OpenOptions::new().append(true).create(true).mode(0o600).open(&path).at(&path)?;
+        let mark = if written { '=' } else { '?' };
+        // One write, so that lines of commands at the same time do not mix.
+        file.write_all(format!("\n{mark}{name}\n").as_bytes()).at(&path)?;
+        if !written && name.starts_with("records/") {
+            file.sync_data().at(&path)?;
+        }
+        Ok(())
+    }
+
+    /// The documents about an application that this machine wrote into a store.
+    pub fn written(&self, store: &str, app: &str) -> WrittenDocuments {
+        let path = self.folder.join("stores").join(store).join("written").join(file_name(app));
+        let mut written = WrittenDocuments::default();
+        for line in fs::read_to_string(path).unwrap_or_default().lines() {
+            if let Some(name) = line.strip_prefix('?') {
+                written.about.push(name.to_owned());
+            } else if let Some(name) = line.strip_prefix('=') {
+                written.durable.push(name.to_owned());
+            }
+        }
+        written.known = written.about.iter().chain(&written.durable).cloned().collect();
+        written
+    }
+
+    /// The applications that this machine wrote documents about.
+    pub fn written_apps(&self, store: &str) -> Vec<String> {
+        let folder = self.folder.join("stores").join(store).join("written");
+        let entries = fs::read_dir(folder).into_iter().flatten().flatten();
+        let mut apps: Vec<String> = entries.map(|entry| entry.file_name().to_string_lossy().into_owned()).collect();
+        apps.sort();
+        apps
+    }
+
+    /// Takes a new writer id, and forgets what it knew of a store: a writer reuses its own payload only.
+    ///
+    /// # Errors
+    /// When it cannot be written.
+    pub fn renew_writer(&mut self, store: &str, random: &dyn Random) -> Result<(), StateError> {
+        let known = self.place(&["stores", store])?;
+        fs::remove_dir_all(&known).at(&known)?;
+        self.writer = new_writer(&self.folder.join("writer.json"), random)?;
+        Ok(())
+    }
+
+    /// Goes on as a writer that a store knows, in a state folder that never wrote to that store.
+    ///
+    /// # Errors
+    /// When it has written there under another id, or cannot be written.
+    pub fn adopt_writer(&mut self, writer: &str, store: &str) -> Result<(), StateError> {
+        if self.writer == writer {
+            return Ok(());
+        }
+        let path = self.folder.join("writer.json");
+        if self.folder.join("stores").join(store).join("written").exists() {
+            let why = format!("this machine has written to the store already, as {}", self.writer);
+            return Err(StateError::Damaged { path, why });
+        }
+        write_whole(&path, serde_json::json!({ "writer": writer }).to_string().as_bytes())?;
+        self.writer = writer.to_owned();
+        Ok(())
+    }
+
+    fn sweep_lock(&self, how: FlockOperation) -> Result<Option<SweepLock>, StateError> {
+        let path = self.place(&["locks"])?.join("sweep");
+        let file = OpenOptions::new().write(true).create(true).truncate(false).mode(0o600).open(&path).at(&path)?;
+        match rustix::fs::flock(&file, how) {
+            Ok(()) => Ok(Some(SweepLock { _file: file })),
+            Err(rustix::io::Errno::WOULDBLOCK) => Ok(None),
+            Err(errno) => Err(PathError::new(&path, errno).into()),
+        }
+    }
+
+    /// Keeps sweeps away for as long as it lives; `None` while one is going on.
+    ///
+    /// # Errors
+    /// When the lock cannot be asked for.
+    pub fn keep_sweeps_away(&self) -> Result<Option<SweepLock>, StateError> {
+        self.sweep_lock(FlockOperation::NonBlockingLockShared)
+    }
+
+    /// Keeps runs and other sweeps away for as long as it lives; `None` while one is going on.
+    ///
+    /// # Errors
+    /// When the lock cannot be asked for.
+    pub fn lock_for_sweep(&self) -> Result<Option<SweepLock>, StateError> {
+        self.sweep_lock(FlockOperation::NonBlockingLockExclusive)
+    }
+
+    /// The cache of a store.
+    ///
+    /// # Errors
+    /// When its folder cannot be made.
+    pub fn cache_path(&self, store: &str) -> Result<PathBuf, StateError> {
+        Ok(self.place(&["stores", store])?.join("cache.db"))
+    }
+
+    /// Where the marks of a part's files are kept.
+    ///
+    /// # Errors
+    /// When the folder cannot be made.
+    pub fn marks_path(&self, store: &str, app: &str, part: &str) -> Result<PathBuf, StateError> {
+        Ok(self.place(&["stores", store, "marks", app])?.join(format!("{}.marks", file_name(part))))
+    }
+
+    /// Private space for one run. Whatever an earlier run of the application left behind is removed first; the names
+    /// of those runs are given back. Call it only with the application's lock.
+    ///
+    /// # Errors
+    /// When it cannot be made or cleared.
+    pub fn scratch(&self, app: &str, run: &str, _lock: &AppLock) -> Result<(PathBuf, Vec<String>), StateError> {
+        let folder = self.place(&["scratch", app])?;
+        let mut left = Vec::new();
+        for entry in fs::read_dir(&folder).at(&folder)? {
+            let path = entry.at(&folder)?.path();
+            left.extend(path.file_name().map(|name| name.to_string_lossy().into_owned()));
+            fs::remove_dir_all(&path).at(&path)?;
+        }
+        let scratch = folder.join(run);
+        private_folder(&scratch)?;
+        Ok((scratch, left))
+    }
+
+    /// The log of a run's events, open for appending. It lies in a folder of its own until [`State::close_log`].
+    ///
+    /// # Errors
+    /// When it cannot be made.
+    pub fn log(&self, app: &str, run: &str) -> Result<(PathBuf, File), StateError> {
+        let path = self.place(&["logs", app, OPEN_LOGS])?.join(format!("{run}.jsonl"));
+        let file = OpenOptions::new().append(true).create(true).mode(0o600).open(&path).at(&path)?;
+        Ok((path, file))
+    }
+
+    /// The logs of runs that have not come to their end.
+    pub fn open_logs(&self, app: &str) -> Vec<PathBuf> {
+        let entries = fs::read_dir(self.folder.join("logs").join(app).join(OPEN_LOGS)).into_iter().flatten().flatten();
+        let mut paths: Vec<PathBuf> = entries.map(|entry| entry.path()).collect();
+        paths.sort();
+        paths
+    }
+
+    /// Marks a log as one of a run that has come to its end.
+    ///
+    /// # Errors
+    /// When it cannot be renamed.
+    pub fn close_log(&self, path: &Path) -> Result<(), StateError> {
+        let above = path.parent().and_then(Path::parent).unwrap_or(Path::new("/"));
+        let closed = above.join(path.file_name().unwrap_or_default());
+        Ok(fs::rename(path, closed).at(path)?)
+    }
+
+    /// Keeps a record that the store could not take.
+    ///
+    /// # Errors
+    /// When it cannot be written.
+    pub fn keep_waiting(&self, app: &str, name: &str, bytes: &[u8]) -> Result<PathBuf, StateError> {
+        let path = self.place(&["waiting", app])?.join(name);
+        write_whole(&path, bytes)?;
+        Ok(path)
+    }
+
+    /// The records of an application, or of all, that wait for the store: application, file name, bytes.
+    pub fn waiting(&self, app: Option<&str>) -> Vec<(String, PathBuf)> {
+        let folders = fs::read_dir(self.folder.join("waiting")).into_iter().flatten().flatten();
+        let mut found = Vec::new();
+        for folder in folders {
+            let name = folder.file_name().to_string_lossy().into_owned();
+            if app.is_some_and(|app| app != name) {
+                continue;
+            }
+            let files = fs::read_dir(folder.path()).into_iter().flatten().flatten().map(|entry| entry.path());
+            let json = files.filter(|path| path.extension().is_some_and(|extension| extension == "json"));
+            found.extend(json.map(|path| (name.clone(), path)));
+        }
+        found.sort();
+        found
+    }
+}
+
+/// Makes the first writer id of a state folder. Of several commands that do so at once one wins, and all go on with its.
+fn first_writer(path: &Path, random: &dyn Random) -> Result<String, StateError> {
+    let temporary = path.with_extension(format!("{}.first", std::process::id()));
+    let writer = new_writer(&temporary, random)?;
+    let cwd = rustix::fs::CWD;
+    match rustix::fs::renameat_with(cwd, &temporary, cwd, path, rustix::fs::RenameFlags::NOREPLACE) {
+        Ok(()) => Ok(writer),
+        Err(rustix::io::Errno::EXIST) => {
+            fs::remove_file(&temporary).at(&temporary)?;
+            let bytes = fs::read(path).at(path)?;
+            let file: WriterFile = serde_json::from_slice(&bytes)
+                .map_err(|error| StateError::Damaged { path: path.to_path_buf(), why: error.to_string() })?;
+            Ok(file.writer)
+        }
+        Err(errno) => Err(PathError::new(path, errno).into()),
+    }
+}
+
+fn new_writer(path: &Path, random: &dyn Random) -> Result<String, PathError> {
+    let writer = random_id(random, 8);
+    write_whole(path, serde_json::json!({ "writer": writer }).to_string().as_bytes())?;
+    Ok(writer)
+}
+
+/// The lock of an application; let go when dropped, or when the process dies.
+#[derive(Debug)]
+pub struct AppLock {
+    _file: File,
+}
+
+/// A part's name as a file name: everything but letters, digits, `-`, `_` and `.` is percent-encoded.
+pub fn file_name(part: &str) -> String {
+    let plain = |byte: u8| byte.is_ascii_alphanumeric() || matches!(byte, b'-' | b'_' | b'.');
+    let encode = |byte| if plain(byte) { char::from(byte).to_string() } else { format!("%{byte:02X}") };
+    part.bytes().map(encode).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::os::unix::fs::PermissionsExt;
+
+    struct Counting;
+
+    impl Random for Counting {
+        fn fill(&self, bytes: &mut [u8]) {
+            for (byte, number) in bytes.iter_mut().zip(0..) {
+                *byte = number;
+            }
+        }
+    }
+
+    fn state() -> (tempfile::TempDir, State) {
+        let folder = tempfile::tempdir().unwrap();
+        let state = State::open(&folder.path().join("gullet"), &Counting).unwrap();
+        (folder, state)
+    }
+
+    #[test]
+    fn the_writer_id_stays_and_the_folder_is_private() {
+        let (_folder, state) = state();
+        let again = State::open(state.folder(), &Counting).unwrap();
+        assert_eq!(state.writer(), again.writer());
+        assert_eq!(fs::metadata(state.folder()).unwrap().permissions().mode() & 0o777, 0o700);
+    }
+
+    #[test]
+    fn one_run_at_a_time_and_the_lock_goes_with_its_holder() {
+        let (_folder, state) = state();
+        let lock = state.lock("quaybook", "run r1, process 12").unwrap();
+        match state.lock("quaybook", "run r2") {
+            Err(StateError::Busy { who, .. }) => assert_eq!(who, "run r1, process 12"),
+            other => panic!("{other:?}"),
+        }
+        state.lock("ledger", "another application").unwrap();
+        drop(lock);
+        state.lock("quaybook", "run r2").unwrap();
+    }
+
+    #[test]
+    fn what_a_dead_run_left_is_removed_and_named_once() {
+        let (_folder, state) = state();
+        let lock = state.lock("quaybook", "x").unwrap();
+        let (scratch, left) = state.scratch("quaybook", "r1", &lock).unwrap();
+        assert_eq!(left, Vec::<String>::new());
+        fs::write(scratch.join("half"), b"half").unwrap();
+        let (_, left) = state.scratch("quaybook", "r2", &lock).unwrap();
+        assert_eq!(left, ["r1"]);
+        assert!(!scratch.exists());
+    }
+
+    #[test]
+    fn what_was_written_is_known_missed_and_ordered_by_the_writing() {
+        let (_folder, state) = state();
+        let names = ["records/q/w/2030-r1-x.json", "remarks/q/w/r1/m.json", "records/q/w/2026-r2-x.json"];
+        let there: BTreeSet<&str> = names.into_iter().collect();
+        assert!(!state.written("s", "q").knows(names[0]), "a record in the store that was never written here");
+        state.note_document("s", "q", names[0], false).unwrap();
+        assert!(state.written("s", "q").knows(names[0]), "it died between writing and noting");
+        assert_eq!(state.written("s", "q").newest_record(&there).as_deref(), Some(names[0]));
+        assert_eq!(state.written("s", "q").newest_record(&BTreeSet::new()), None, "it was never written");
+        state.note_document("s", "q", names[0], true).unwrap();
+        for name in &names[1..] {
+            state.note_document("s", "q", name, false).unwrap();
+            state.note_document("s", "q", name, true).unwrap();
+        }
+        let written = state.written("s", "q");
+        assert_eq!(written.newest_record(&there).as_deref(), Some(names[2]), "not the one with the latest time");
+        assert_eq!(written.missing(&there), Vec::<String>::new());
+        assert_eq!(written.missing(&[names[0]].into()), [names[2], names[1]]);
+        assert_eq!(
+            written.newest_record(&[names[0]].into()).as_deref(),
+            Some(names[2]),
+            "a link to what is gone shows"
+        );
+        assert_eq!(state.written_apps("s"), ["q"]);
+        assert!(!state.written("s", "other").knows(names[0]));
+    }
+
+    #[test]
+    fn another_store_at_a_known_place_is_refused() {
+        let (_folder, state) = state();
+        state.recognise_store("/srv/depot", "abc").unwrap();
+        state.recognise_store("/srv/depot", "abc").unwrap();
+        assert!(matches!(state.recognise_store("/srv/depot", "def"), Err(StateError::OtherStore { .. })));
+    }
+}

@@ -1,0 +1,412 @@
+//! The logbook: all records and remarks of a store, and finding one run among them.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::fs;
+
+use gullet_store::{DocumentName, Holdings, Need, Recipients, Store, StoreError};
+use jiff::Timestamp;
+
+use crate::sealed::{self, Draft, Opened};
+use gullet_host::state::State;
+use gullet_host::world::World;
+use gullet_model::outcome::Outcome;
+use gullet_model::record::{RECORD_VERSION, Record, Remark, RemarkKind};
+
+/// So many drills are looked back at for the last one that passed.
+const DRILLS_LOOKED_AT: usize = 10;
+
+/// One run as the logbook knows it: its record and what was said about it later.
+#[derive(Clone, Debug)]
+pub struct Logged {
+    /// The record's name in the store, or its path where it waits for the store.
+    pub name: String,
+    /// Whether the record is in the store.
+    pub in_store: bool,
+    /// The record.
+    pub record: Record,
+    /// The remarks, oldest first.
+    pub remarks: Vec<Remark>,
+    /// The public keys that it is sealed for.
+    pub keys: Vec<String>,
+    /// Whether it is sealed and no identity at hand opens it: then only what is in clear is known of it.
+    pub is_locked: bool,
+}
+
+impl Logged {
+    /// What is shown: the worse of the record and its remarks.
+    pub fn outcome(&self) -> Outcome {
+        self.remarks.iter().fold(self.record.outcome, |worst, remark| worst.combine(remark.outcome))
+    }
+
+    /// When everything was last read back and found sound; `None` when it never was, or damage was found since.
+    pub fn verified(&self) -> Option<Timestamp> {
+        let kinds = [RemarkKind::Verified, RemarkKind::Damaged];
+        let last = self.remarks.iter().rev().find(|remark| kinds.contains(&remark.what))?;
+        (last.what == RemarkKind::Verified).then_some(last.at)
+    }
+
+    /// The public keys that it is sealed for; what is said about it is sealed for them too.
+    ///
+    /// # Errors
+    /// When one of them is not a public key: a record that was tampered with must not make what follows readable to all.
+    pub fn recipients(&self) -> Result<Recipients, StoreError> {
+        Recipients::parse(&self.keys).map_err(|error| StoreError::Damaged {
+            name: self.name.clone(),
+            what: format!("it is encrypted for what is not a public key: {error}"),
+        })
+    }
+
+    /// A statement about it, to be stored with [`Logged::store_remark`].
+    pub fn remark(&self, at: Timestamp, what: RemarkKind, outcome: Outcome, text: String) -> Remark {
+        let number = self.remarks.iter().map(|remark| remark.number).max().unwrap_or(0).saturating_add(1);
+        Remark { number, ..Remark::new(&self.record.run, &self.name, at, what, outcome, text) }
+    }
+
+    /// When it was last proven to restore, by a drill; `None` when it never was, or the last drill failed.
+    pub fn proven(&self) -> Option<Timestamp> {
+        let last = self.remarks.iter().rev().find(|remark| remark.what == RemarkKind::Drilled)?;
+        (last.outcome == Outcome::Complete).then_some(last.at)
+    }
+
+    /// Whether it is marked to stay.
+    pub fn is_kept(&self) -> bool {
+        let kinds = [RemarkKind::Kept, RemarkKind::NotKept];
+        self.remarks
+            .iter()
+            .rev()
+            .find(|remark| kinds.contains(&remark.what))
+            .is_some_and(|r| r.what == RemarkKind::Kept)
+    }
+
+    /// Says something about it, now and for as long as its record is kept.
+    ///
+    /// # Errors
+    /// When the store cannot take it.
+    pub fn say(
+        &self,
+        what: RemarkKind,
+        outcome: Outcome,
+        text: String,
+        store: &Store,
+        state: Option<&State>,
+        world: World<'_>,
+    ) -> Result<(), StoreError> {
+        self.store_remark(&self.remark(world.clock.now(), what, outcome, text), store, state)
+    }
+
+    /// Stores a remark about it, sealed for whom it is sealed.
+    ///
+    /// # Errors
+    /// When the store cannot take it.
+    pub fn store_remark(&self, remark: &Remark, store: &Store, state: Option<&State>) -> Result<(), StoreError> {
+        Draft::of_remark(remark, &self.record, &self.recipients()?)?.store(store, state).map(drop)
+    }
+
+    /// What it stands on now: as its record says, but for what was moved since.
+    pub fn holdings(&self) -> Holdings {
+        let mut holdings = self.record.holdings.clone();
+        for moved in self.remarks.iter().flat_map(|remark| &remark.moved) {
+            holdings.wrote.retain(|file| file.name != moved.from);
+            holdings.needs.retain(|need| need.name != moved.from);
+            let frames = moved.frames.clone();
+            holdings.needs.push(Need { name: moved.to.name.clone(), length: moved.to.length, frames });
+        }
+        holdings
+    }
+
+    /// Whether its captures were given up.
+    pub fn is_thinned(&self) -> bool {
+        self.remarks.iter().any(|remark| remark.what == RemarkKind::Thinned)
+    }
+
+    /// Whether the run can stand for the application: whole, not narrowed, in the store, not damaged.
+    pub fn is_good(&self) -> bool {
+        self.in_store && !self.record.partial && !self.is_thinned() && self.outcome().is_whole()
+    }
+}
+
+/// All runs, oldest first, and what could not be read.
+#[derive(Debug, Default)]
+pub struct Logbook {
+    /// The runs, oldest first: by the chain of records, whatever the clock said.
+    pub runs: Vec<Logged>,
+    /// Documents that are damaged or cannot be read, with the reason.
+    pub unreadable: Vec<(String, String)>,
+    /// Documents that must be there and are not, with what knows of them.
+    pub missing: Vec<(String, String)>,
+    /// The machine that reads; the newest run of an application is its own, never another machine's. `None` on a machine that
+    /// has no state folder for the store.
+    pub machine: Option<String>,
+}
+
+/// What a run must know of the runs before it, by the same writer; reading it takes no longer the more runs there are.
+#[derive(Debug, Default)]
+pub struct Recent {
+    /// The newest run that can stand for the application.
+    pub last_good: Option<Logged>,
+    /// The name of the newest record.
+    pub previous: Option<String>,
+    /// A record under this machine's id that this machine did not write.
+    pub unknown: Option<String>,
+    /// Documents that this machine wrote and that are not there any more.
+    pub missing: Vec<String>,
+    /// Payload files that were found damaged.
+    pub damaged: Vec<String>,
+    /// Documents that are damaged or cannot be read, with the reason.
+    pub unreadable: Vec<(String, String)>,
+}
+
+impl Recent {
+    /// Looks from the newest run of `app` by `writer` back to the first good one.
+    ///
+    /// # Errors
+    /// When the store cannot be listed.
+    pub fn read(store: &Store, app: &str, writer: &str, state: &State) -> Result<Self, StoreError> {
+        let mut recent = Self::default();
+        let names = store.documents(&format!("records/{app}/{writer}"))?;
+        let remark_names = store.documents(&format!("remarks/{app}/{writer}"))?;
+        let written = state.written(&store.info().id, app);
+        let all: BTreeSet<&str> = names.iter().chain(&remark_names).map(DocumentName::as_str).collect();
+        recent.missing = written.missing(&all);
+        recent.previous = written.newest_record(&all).or_else(|| names.last().map(ToString::to_string));
+        recent.unknown = names.iter().find(|name| !written.knows(name.as_str())).map(ToString::to_string);
+        let damaged = format!("-{}", RemarkKind::Damaged.word());
+        for name in remark_names.iter().filter(|name| name.stem().ends_with(&damaged)) {
+            let remark = read_remark(store, name, Some(state), &mut recent.unreadable);
+            recent.damaged.extend(remark.into_iter().flat_map(|remark| remark.payload));
+        }
+        let mut along = AlongChain::new(&names, recent.previous.clone());
+        while let Some(name) = along.name() {
+            let logged = read_with_remarks(store, name, &remark_names, Some(state), &mut recent.unreadable);
+            let Some(logged) = logged else { continue };
+            if logged.is_good() {
+                recent.last_good = Some(logged);
+                break;
+            }
+            along.go_on(&logged);
+        }
+        Ok(recent)
+    }
+}
+
+mod find;
+mod order;
+
+pub use find::{FindError, MachineName, Moment, RunSpec, Which};
+
+impl Logbook {
+    /// Reads the logbook of a store. What is sealed is opened with what this machine kept in its `state`, or with the
+    /// store's identities.
+    ///
+    /// # Errors
+    /// When the store cannot be listed. Documents that cannot be read are listed, not fatal.
+    pub fn read(store: &Store, app: Option<&str>, state: Option<&State>) -> Result<Self, StoreError> {
+        let mut book = Self { machine: state.map(|state| state.writer().to_owned()), ..Self::default() };
+        let below = |folder: &str| app.map_or(folder.to_owned(), |app| format!("{folder}/{app}"));
+        let mut remarks: BTreeMap<String, Vec<Remark>> = BTreeMap::new();
+        let remark_names = store.documents(&below("remarks"))?;
+        let names = store.documents(&below("records"))?;
+        for name in &remark_names {
+            if let Some(remark) = read_remark(store, name, state, &mut book.unreadable) {
+                remarks.entry(remark.record.clone()).or_default().push(remark);
+            }
+        }
+        for name in &names {
+            let of_run = |_: &Record| remarks.remove(name.as_str()).unwrap_or_default();
+            book.runs.extend(read_run(store, name, state, of_run, &mut book.unreadable));
+        }
+        let all: BTreeSet<&str> = names.iter().chain(&remark_names).map(DocumentName::as_str).collect();
+        let known = remarks.into_keys().filter(|record| !all.contains(record.as_str()));
+        book.missing.extend(known.map(|record| (record, "a remark is about it".to_owned())));
+        if let Some(state) = state {
+            let apps: Vec<String> =
+                app.map_or_else(|| state.written_apps(&store.info().id), |app| vec![app.to_owned()]);
+            for app in apps {
+                for name in state.written(&store.info().id, &app).missing(&all) {
+                    if !book.missing.iter().any(|(known, _)| *known == name) {
+                        book.missing.push((name, "this machine wrote it".to_owned()));
+                    }
+                }
+            }
+        }
+        order::by_chain(&mut book.runs);
+        Ok(book)
+    }
+
+    /// Reads the newest runs of an application by this machine, `most` of them, and those that were drilled last; reading it
+    /// takes no longer the more runs there are.
+    ///
+    /// # Errors
+    /// When the store cannot be listed.
+    pub fn read_newest(store: &Store, app: &str, state: &State, most: usize) -> Result<Self, StoreError> {
+        let machine = state.writer();
+        let mut book = Self { machine: Some(machine.to_owned()), ..Self::default() };
+        let names = store.documents(&format!("records/{app}/{machine}"))?;
+        let remark_names = store.documents(&format!("remarks/{app}/{machine}"))?;
+        let all: BTreeSet<&str> = names.iter().chain(&remark_names).map(DocumentName::as_str).collect();
+        let written = state.written(&store.info().id, app);
+        let missing = written.missing(&all).into_iter();
+        book.missing.extend(missing.map(|name| (name, "this machine wrote it".to_owned())));
+        let newest = written.newest_record(&all).or_else(|| names.last().map(ToString::to_string));
+        let mut along = AlongChain::new(&names, newest);
+        while let Some(name) = along.name().filter(|_| book.runs.len() < most) {
+            let logged = read_with_remarks(store, name, &remark_names, Some(state), &mut book.unreadable);
+            if let Some(logged) = logged {
+                along.go_on(&logged);
+                book.runs.push(logged);
+            }
+        }
+        let end = format!("-{}", RemarkKind::Drilled.word());
+        let mut drilled: Vec<&DocumentName> = remark_names.iter().filter(|name| name.stem().ends_with(&end)).collect();
+        drilled.sort_by_key(|name| std::cmp::Reverse(name.stem()));
+        for remark in drilled.into_iter().take(DRILLS_LOOKED_AT) {
+            let run = remark.folder().rsplit('/').next().unwrap_or_default();
+            let of_run = names.iter().find(|name| name.stem().ends_with(&format!("-{run}")));
+            let Some(name) = of_run.filter(|name| book.runs.iter().all(|known| known.name != name.as_str())) else {
+                continue;
+            };
+            book.runs.extend(read_with_remarks(store, name, &remark_names, Some(state), &mut book.unreadable));
+        }
+        order::by_chain(&mut book.runs);
+        Ok(book)
+    }
+
+    /// Adds the records of this machine that wait for the store.
+    #[must_use]
+    pub fn with_waiting(mut self, state: &State, app: Option<&str>) -> Self {
+        for (_, path) in state.waiting(app) {
+            let record = fs::read(&path).map_err(|error| error.to_string());
+            match record.and_then(|bytes| serde_json::from_slice(&bytes).map_err(|error| error.to_string())) {
+                Ok(record) => {
+                    let name = path.display().to_string();
+                    let (remarks, keys) = (Vec::new(), Vec::new());
+                    self.runs.push(Logged { name, in_store: false, record, remarks, keys, is_locked: false });
+                }
+                Err(error) => self.unreadable.push((path.display().to_string(), error)),
+            }
+        }
+        order::by_chain(&mut self.runs);
+        self
+    }
+
+    /// The runs of an application by the machine that reads, oldest first.
+    pub fn own_runs<'a, 'n>(&'a self, app: &'n str) -> impl DoubleEndedIterator<Item = &'a Logged> + use<'a, 'n> {
+        self.runs.iter().filter(move |logged| logged.record.app == app && self.may_be_own(logged))
+    }
+
+    /// Whether a run is of the machine that reads; of a machine that is not known every run may be.
+    pub fn may_be_own(&self, logged: &Logged) -> bool {
+        self.machine.as_ref().is_none_or(|own| logged.record.writer == *own)
+    }
+
+    /// The newest run that can stand for an application of the machine that reads.
+    pub fn last_good(&self, app: &str) -> Option<&Logged> {
+        self.own_runs(app).rev().find(|logged| logged.is_good())
+    }
+
+    /// The newest run of an application by the machine that reads, whatever its outcome.
+    pub fn last(&self, app: &str) -> Option<&Logged> {
+        self.own_runs(app).next_back()
+    }
+}
+
+/// The names of records along the chain, newest first, whatever the clock said; where it is broken, on by the names that are left.
+struct AlongChain<'n> {
+    left: BTreeMap<&'n str, &'n DocumentName>,
+    next: Option<String>,
+}
+
+impl<'n> AlongChain<'n> {
+    fn new(names: &'n [DocumentName], newest: Option<String>) -> Self {
+        Self { left: names.iter().map(|name| (name.as_str(), name)).collect(), next: newest }
+    }
+
+    fn name(&mut self) -> Option<&'n DocumentName> {
+        let along = self.next.take().and_then(|name| self.left.remove(name.as_str()));
+        along.or_else(|| self.left.pop_last().map(|(_, name)| name))
+    }
+
+    fn go_on(&mut self, logged: &Logged) {
+        self.next.clone_from(&logged.record.previous);
+    }
+}
+
+/// Reads a run with the remarks about it, of which only the names are known.
+fn read_with_remarks(
+    store: &Store,
+    name: &DocumentName,
+    remark_names: &[DocumentName],
+    state: Option<&State>,
+    unreadable: &mut Vec<(String, String)>,
+) -> Option<Logged> {
+    let mut unreadable_remarks = Vec::new();
+    let of_run = |record: &Record| {
+        let folder = format!("remarks/{}/{}/{}", record.app, record.writer, record.run);
+        let names = remark_names.iter().filter(|name| name.folder() == folder);
+        names.filter_map(|name| read_remark(store, name, state, &mut unreadable_remarks)).collect()
+    };
+    let logged = read_run(store, name, state, of_run, unreadable);
+    unreadable.append(&mut unreadable_remarks);
+    logged
+}
+
+/// Reads a remark; what cannot be read is noted.
+fn read_remark(
+    store: &Store,
+    name: &DocumentName,
+    state: Option<&State>,
+    unreadable: &mut Vec<(String, String)>,
+) -> Option<Remark> {
+    let read = sealed::read::<Remark>(store, name, state).and_then(|opened| {
+        let remark = &opened.document;
+        // `remarks/APP/MACHINE/RUN/…` is about `records/APP/MACHINE/…-RUN-HASH.json`.
+        let about = DocumentName::parse(&remark.record);
+        let folder =
+            about.as_ref().and_then(|about| Some(format!("remarks/{}", about.folder().strip_prefix("records/")?)));
+        let is_there = folder.is_some_and(|folder| name.folder() == format!("{folder}/{}", remark.run));
+        if is_there && name.stem() == remark.stem() { Ok(opened) } else { Err(misplaced(name)) }
+    });
+    read.map_err(|error| unreadable.push((name.to_string(), error.to_string()))).ok().map(|opened| opened.document)
+}
+
+/// A document lies under a name that is not its own: somebody copied it there.
+fn misplaced(name: &DocumentName) -> StoreError {
+    let what = "it is a copy: its contents belong under another name".to_owned();
+    StoreError::Damaged { name: name.to_string(), what }
+}
+
+/// Reads a run: its record, and what was said about it later; what cannot be read is noted.
+fn read_run(
+    store: &Store,
+    name: &DocumentName,
+    state: Option<&State>,
+    remarks: impl FnOnce(&Record) -> Vec<Remark>,
+    unreadable: &mut Vec<(String, String)>,
+) -> Option<Logged> {
+    let read = read_record(store, name, state).and_then(|opened| {
+        let record = &opened.document;
+        let own = name.folder() == format!("records/{}/{}", record.app, record.writer) && name.stem() == record.stem();
+        if own { Ok(opened) } else { Err(misplaced(name)) }
+    });
+    let opened = read.map_err(|error| unreadable.push((name.to_string(), error.to_string()))).ok()?;
+    let Opened { document: record, keys, is_locked } = opened;
+    let mut remarks = remarks(&record);
+    remarks.sort_by_key(|remark| (remark.number, remark.at));
+    Some(Logged { name: name.to_string(), in_store: true, record, remarks, keys, is_locked })
+}
+
+/// Reads a record and refuses one of a newer form.
+pub(crate) fn read_record(
+    store: &Store,
+    name: &DocumentName,
+    state: Option<&State>,
+) -> Result<Opened<Record>, StoreError> {
+    let document = store.document(name)?;
+    let version: serde_json::Value = document.parse()?;
+    let version = version.get("record").and_then(serde_json::Value::as_u64).unwrap_or(0);
+    if version > u64::from(RECORD_VERSION) {
+        let what = format!("it is a record of version {version}; this program knows versions up to {RECORD_VERSION}");
+        return Err(StoreError::Damaged { name: name.to_string(), what });
+    }
+    sealed::read(store, name, state)
+}

@@ -1,0 +1,613 @@
+//! What differs between two runs, or between a run and what is there now; and in which runs a path or a part was captured.
+//! Nothing is restored for it.
+
+use std::collections::HashMap;
+use std::fs;
+use std::hash::{BuildHasher, RandomState};
+use std::io::{self, BufRead, BufReader};
+use std::path::{Path, PathBuf};
+use std::time::Duration;
+
+use gullet_store::listing::{Difference, Entry, Kind, ListingReader, PathName, compare as compare_listings};
+use gullet_store::{ChunkReader, Store, StoreError};
+use jiff::Timestamp;
+use serde::Serialize;
+use similar::{ChangeTag, TextDiff};
+
+use crate::restore::{Contents, WholeFile};
+use gullet_capture::part::{Why, name_of, remaining};
+use gullet_capture::plan::Plan;
+use gullet_logbook::logbook::Logged;
+use gullet_model::outcome::Outcome;
+use gullet_model::record::{Capture, Layout};
+use gullet_model::words::chain;
+
+/// Paths kept of a part, at most; all are counted.
+const PATHS_MAX: usize = 10_000;
+/// Paths that are gone or added are looked through for ones that were moved, up to so many.
+const MOVED_MAX: usize = 100_000;
+/// Files of a part that are compared line by line, at most.
+const TEXTS_MAX: usize = 20;
+/// The longest text that is compared line by line, in bytes.
+const TEXT_MAX: u64 = 8 << 20;
+/// Lines kept of one text, at most.
+const LINES_MAX: usize = 200;
+/// How long a text may be compared for; then the rest is told as it comes.
+const TEXT_WITHIN: Duration = Duration::from_secs(5);
+
+/// Something could not be compared.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum CompareError {
+    /// A listing cannot be read.
+    #[error("run {run}: the listing of `{part}` cannot be read")]
+    Store {
+        /// The run.
+        run: String,
+        /// The part.
+        part: String,
+        /// Why.
+        #[source]
+        source: Box<StoreError>,
+    },
+    /// What is there now cannot be looked at.
+    #[error("{0}")]
+    Now(String),
+}
+
+impl CompareError {
+    /// The listing of a run's part, or of those of two runs, that cannot be read.
+    fn listing(run: impl std::fmt::Display, part: &str) -> impl FnOnce(StoreError) -> Self {
+        let (run, part) = (run.to_string(), part.to_owned());
+        move |source| Self::Store { run, part, source: Box::new(source) }
+    }
+}
+
+/// How a path differs.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "snake_case")]
+pub enum What {
+    /// Only the second has it.
+    Added,
+    /// Only the first has it.
+    Gone,
+    /// Other contents.
+    Changed,
+    /// The same contents; another owner, mode, time or attribute.
+    Touched,
+    /// The same contents under another path.
+    Moved,
+}
+
+/// A path that differs.
+#[derive(Clone, Debug, PartialEq, Serialize)]
+pub struct PathChange {
+    /// How.
+    pub what: What,
+    /// The path; where it was moved, the new one.
+    pub path: PathName,
+    /// Where it was moved from.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub from: Option<PathName>,
+    /// Its length before, in bytes; files only.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub was: Option<u64>,
+    /// Its length now.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub is: Option<u64>,
+}
+
+/// A fact that differs.
+#[derive(Clone, Debug, PartialEq, Serialize)]
+pub struct FactChange {
+    /// Its name.
+    pub fact: String,
+    /// What it was.
+    pub was: Option<serde_json::Value>,
+    /// What it is.
+    pub is: Option<serde_json::Value>,
+}
+
+/// What differs in a text.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct TextChange {
+    /// The file.
+    pub path: PathName,
+    /// Lines: `-` and `+` before what only the one or the other has, a blank before what both have.
+    pub lines: Vec<String>,
+    /// Further lines.
+    pub more: usize,
+}
+
+/// How many paths differ.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+pub struct Tally {
+    /// Only the second has them.
+    pub added: u64,
+    /// Only the first has them.
+    pub gone: u64,
+    /// Other contents.
+    pub changed: u64,
+    /// The same contents, and not quite the same otherwise.
+    pub touched: u64,
+    /// The same contents under another path.
+    pub moved: u64,
+}
+
+impl Tally {
+    /// Whether nothing differs.
+    pub fn is_nothing(&self) -> bool {
+        *self == Self::default()
+    }
+}
+
+/// What differs in a part.
+#[derive(Clone, Debug, Default, PartialEq, Serialize)]
+pub struct PartComparison {
+    /// The part.
+    pub part: String,
+    /// Why it cannot be compared: only one has it, or it is not there to be compared with.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub only: Option<String>,
+    /// Facts that differ.
+    pub facts: Vec<FactChange>,
+    /// How many paths differ.
+    pub tally: Tally,
+    /// Paths that differ, up to a bound.
+    pub paths: Vec<PathChange>,
+    /// Texts that differ, line by line, up to a bound.
+    pub texts: Vec<TextChange>,
+}
+
+impl PartComparison {
+    /// Whether nothing differs.
+    pub fn is_nothing(&self) -> bool {
+        self.only.is_none() && self.facts.is_empty() && self.tally.is_nothing()
+    }
+
+    fn note(&mut self, change: PathChange) {
+        match change.what {
+            What::Added => self.tally.added += 1,
+            What::Gone => self.tally.gone += 1,
+            What::Changed => self.tally.changed += 1,
+            What::Touched => self.tally.touched += 1,
+            What::Moved => self.tally.moved += 1,
+        }
+        if self.paths.len() < PATHS_MAX {
+            self.paths.push(change);
+        }
+    }
+}
+
+fn length(entry: &Entry) -> Option<u64> {
+    (entry.kind == Kind::File).then_some(entry.size)
+}
+
+/// Gathers what differs, and finds out what was only moved.
+struct Gathering {
+    comparison: PartComparison,
+    hasher: RandomState,
+    gone: Vec<(u64, Entry)>,
+    added: Vec<(u64, Entry)>,
+    texts: Vec<(Entry, Entry)>,
+}
+
+impl Gathering {
+    fn new(part: &str) -> Self {
+        let comparison = PartComparison { part: part.to_owned(), ..PartComparison::default() };
+        Self { comparison, hasher: RandomState::new(), gone: Vec::new(), added: Vec::new(), texts: Vec::new() }
+    }
+
+    fn contents(&self, entry: &Entry) -> u64 {
+        self.hasher.hash_one((entry.size, &entry.chunks, &entry.lists, &entry.data))
+    }
+
+    fn take(&mut self, difference: Difference) {
+        let is_movable = |entry: &Entry| entry.kind == Kind::File && entry.size > 0 && entry.same_as.is_none();
+        match difference {
+            Difference::Gone(entry) => {
+                if is_movable(&entry) && self.gone.len() < MOVED_MAX {
+                    let key = self.contents(&entry);
+                    return self.gone.push((key, *entry));
+                }
+                self.plain(What::Gone, &entry);
+            }
+            Difference::Added(entry) => {
+                if is_movable(&entry) && self.added.len() < MOVED_MAX {
+                    let key = self.contents(&entry);
+                    return self.added.push((key, *entry));
+                }
+                self.plain(What::Added, &entry);
+            }
+            Difference::Changed(one, other) => {
+                let what = if one.same_contents(&other) { What::Touched } else { What::Changed };
+                let change =
+                    PathChange { what, path: other.path.clone(), from: None, was: length(&one), is: length(&other) };
+                self.comparison.note(change);
+                let is_text = what == What::Changed && one.size.max(other.size) <= TEXT_MAX;
+                if is_text && one.kind == Kind::File && other.kind == Kind::File && self.texts.len() < TEXTS_MAX {
+                    self.texts.push((*one, *other));
+                }
+            }
+        }
+    }
+
+    fn plain(&mut self, what: What, entry: &Entry) {
+        let size = length(entry);
+        let (was, is) = if what == What::Gone { (size, None) } else { (None, size) };
+        self.comparison.note(PathChange { what, path: entry.path.clone(), from: None, was, is });
+    }
+
+    /// What is gone here and came there with the same contents was moved.
+    fn pair(&mut self) {
+        let mut by_contents: HashMap<u64, Vec<Entry>> = HashMap::new();
+        for (key, entry) in std::mem::take(&mut self.gone) {
+            by_contents.entry(key).or_default().push(entry);
+        }
+        for (key, entry) in std::mem::take(&mut self.added) {
+            let from = by_contents.get_mut(&key).and_then(Vec::pop);
+            match from {
+                Some(from) => {
+                    let (was, is) = (length(&from), length(&entry));
+                    let change = PathChange { what: What::Moved, path: entry.path, from: Some(from.path), was, is };
+                    self.comparison.note(change);
+                }
+                None => self.plain(What::Added, &entry),
+            }
+        }
+        for entry in by_contents.into_values().flatten() {
+            self.plain(What::Gone, &entry);
+        }
+        self.comparison.paths.sort_by(|a, b| a.path.cmp(&b.path));
+    }
+}
+
+/// The whole contents of a small file, where they are text.
+fn text_of(entry: &Entry, chunks: &mut ChunkReader) -> Option<String> {
+    let mut bytes = Vec::new();
+    let read = entry.each_chunk(chunks, |id, chunks| {
+        bytes.extend_from_slice(&chunks.get(id)?);
+        Ok::<_, StoreError>(())
+    });
+    read.ok().filter(|()| !bytes.contains(&0))?;
+    String::from_utf8(bytes).ok()
+}
+
+/// Compares two texts line by line.
+fn lines(path: &PathName, one: &str, other: &str) -> TextChange {
+    let diff = TextDiff::configure().timeout(TEXT_WITHIN).diff_lines(one, other);
+    let mut change = TextChange { path: path.clone(), lines: Vec::new(), more: 0 };
+    for group in diff.grouped_ops(1) {
+        for line in group.iter().flat_map(|op| diff.iter_changes(op)) {
+            if change.lines.len() >= LINES_MAX {
+                change.more += 1;
+                continue;
+            }
+            let mark = match line.tag() {
+                ChangeTag::Delete => '-',
+                ChangeTag::Insert => '+',
+                ChangeTag::Equal => ' ',
+            };
+            change.lines.push(format!("{mark}{}", line.value().trim_end_matches('\n')));
+        }
+    }
+    change
+}
+
+fn facts(one: &Capture, other: &Capture) -> Vec<FactChange> {
+    let names = one.facts.keys().chain(other.facts.keys().filter(|name| !one.facts.contains_key(*name)));
+    let change = |name: &String| {
+        let (was, is) = (one.facts.get(name).cloned(), other.facts.get(name).cloned());
+        (was != is).then(|| FactChange { fact: name.clone(), was, is })
+    };
+    names.filter_map(change).collect()
+}
+
+fn wanted<'c>(logged: &'c Logged, only: &[String]) -> impl Iterator<Item = &'c Capture> {
+    let only = only.to_vec();
+    logged.record.captures.iter().filter(move |capture| only.is_empty() || only.contains(&capture.part))
+}
+
+/// What differs between two runs, part by part. Each is read from its own store.
+///
+/// # Errors
+/// When a listing cannot be read.
+pub fn runs(
+    (one, in_one): (&Logged, &Store),
+    (other, in_other): (&Logged, &Store),
+    only: &[String],
+) -> Result<Vec<PartComparison>, CompareError> {
+    let (mut a, _) = in_one.chunks_that_can_be_read(&one.holdings());
+    let (mut b, _) = in_other.chunks_that_can_be_read(&other.holdings());
+    let mut compared = Vec::new();
+    for capture in wanted(one, only) {
+        let mut gathering = Gathering::new(&capture.part);
+        let there = other.record.capture(&capture.part);
+        match (there.filter(|there| there.is_captured()), capture.is_captured()) {
+            (Some(_), false) => gathering.comparison.only = Some("only the second run has it".to_owned()),
+            (None, true) => gathering.comparison.only = Some("only the first run has it".to_owned()),
+            (None, false) => gathering.comparison.only = Some("neither run has it".to_owned()),
+            (Some(there), true) => {
+                gathering.comparison.facts = facts(capture, there);
+                if let (Some(first), Some(second)) = (&capture.listing, &there.listing) {
+                    let walked = compare_listings((&mut a, &first.root), (&mut b, &second.root), |difference| {
+                        gathering.take(difference);
+                        Ok::<_, StoreError>(())
+                    });
+                    let both = format!("{} and {}", one.record.run, other.record.run);
+                    walked.map_err(CompareError::listing(both, &capture.part))?;
+                }
+                gathering.pair();
+                for (before, after) in std::mem::take(&mut gathering.texts) {
+                    if let (Some(before), Some(now)) = (text_of(&before, &mut a), text_of(&after, &mut b)) {
+                        gathering.comparison.texts.push(lines(&after.path, &before, &now));
+                    }
+                }
+            }
+        }
+        compared.push(gathering.comparison);
+    }
+    for capture in wanted(other, only).filter(|capture| one.record.capture(&capture.part).is_none()) {
+        let only = Some("only the second run has it".to_owned());
+        compared.push(PartComparison { part: capture.part.clone(), only, ..PartComparison::default() });
+    }
+    Ok(compared)
+}
+
+/// What differs between a run and what is there now. Of parts that are read from paths those are looked at; files whose length
+/// and time are as they were are taken for unchanged unless everything is read (`reread`).
+///
+/// # Errors
+/// When a listing or what is there cannot be read.
+pub fn with_now(
+    (logged, store): (&Logged, &Store),
+    (store_folder, state): (&Path, &Path),
+    only: &[String],
+    reread: bool,
+) -> Result<Vec<PartComparison>, CompareError> {
+    let now = |error: &dyn std::fmt::Display| CompareError::Now(error.to_string());
+    let plan = Plan::of_record(&logged.record, store_folder.to_path_buf(), state.to_path_buf()).map_err(|e| now(&e))?;
+    let (mut chunks, _) = store.chunks_that_can_be_read(&logged.holdings());
+    let mut compared = Vec::new();
+    for capture in wanted(logged, only) {
+        let mut gathering = Gathering::new(&capture.part);
+        let part = plan.parts.iter().find(|part| part.name == capture.part);
+        let files = part.filter(|part| !part.spec.files.is_empty() && capture.layout == Layout::Source);
+        let (Some(part), Some(listing)) = (files, capture.listing.filter(|_| capture.is_captured())) else {
+            let why = match (capture.is_captured(), capture.layout) {
+                (false, _) => "the run does not have it",
+                (true, Layout::Export) => "it is an export: there is none now to compare with",
+                (true, Layout::Source) => "its files change for as long as its engine works: compare two runs",
+            };
+            gathering.comparison.only = Some(why.to_owned());
+            compared.push(gathering.comparison);
+            continue;
+        };
+        let mut another = chunks.another();
+        let read = ListingReader::new(&mut chunks).for_each(&listing.root, |entry, _| {
+            look_at(&entry, reread, &mut another, &mut gathering);
+            Ok::<_, StoreError>(())
+        });
+        read.map_err(CompareError::listing(&logged.record.run, &capture.part))?;
+        let more =
+            remaining(part, &plan, &listing, &mut chunks, &PathName::clone).map_err(|error| now(&chain(&error)))?;
+        for (path, _) in more.into_iter().filter(|(_, why)| *why == Why::Since) {
+            if let Ok(meta) = fs::symlink_metadata(&path) {
+                gathering.take(Difference::Added(Box::new(gullet_capture::part::entry_of(name_of(&path), &meta))));
+            }
+        }
+        gathering.pair();
+        compared.push(gathering.comparison);
+    }
+    Ok(compared)
+}
+
+/// Compares an entry with what is at its path now.
+fn look_at(entry: &Entry, reread: bool, chunks: &mut ChunkReader, gathering: &mut Gathering) {
+    use std::os::unix::ffi::OsStrExt;
+    let path = PathBuf::from("/").join(std::ffi::OsStr::from_bytes(entry.path.as_bytes()));
+    let meta = match fs::symlink_metadata(&path) {
+        // A root may be a link; what it leads to was captured.
+        Ok(meta) if meta.is_symlink() && entry.kind == Kind::Folder => fs::metadata(&path),
+        other => other,
+    };
+    let Ok(meta) = meta else { return gathering.take(Difference::Gone(Box::new(entry.clone()))) };
+    let is = gullet_capture::part::entry_of(entry.path.clone(), &meta);
+    let change = |what| PathChange { what, path: entry.path.clone(), from: None, was: length(entry), is: length(&is) };
+    let target = || fs::read_link(&path).ok().map(|to| PathName::new(to.as_os_str().as_bytes()));
+    if is.kind != entry.kind || is.size != entry.size || (is.kind == Kind::Symlink && target() != entry.target) {
+        return gathering.comparison.note(change(What::Changed));
+    }
+    let same_time = is.mtime == entry.mtime;
+    // Other names of a file were looked at under its first.
+    let is_read = entry.kind == Kind::File && entry.same_as.is_none() && (reread || !same_time);
+    // What cannot be read counts as different.
+    if is_read && !same_bytes(&path, entry, chunks).unwrap_or(false) {
+        return gathering.comparison.note(change(What::Changed));
+    }
+    if !same_time || (is.mode, is.uid, is.gid) != (entry.mode, entry.uid, entry.gid) || !same_attributes(&path, entry) {
+        gathering.comparison.note(change(What::Touched));
+    }
+}
+
+/// Whether a path has the extended attributes, access lists among them, and the flags that an entry says. Those that only the
+/// administrator sees (`trusted.`) are passed over.
+fn same_attributes(path: &Path, entry: &Entry) -> bool {
+    // Those of another name stand with the first.
+    if entry.same_as.is_some() {
+        return true;
+    }
+    // A root may be a link; what it leads to was captured.
+    let is_link = entry.kind == Kind::Folder && path.is_symlink();
+    let path = if is_link { fs::canonicalize(path) } else { Ok(path.to_path_buf()) };
+    let Ok(path) = path else { return false };
+    let Ok(is) = gullet_capture::part::xattrs_of(&path) else { return false };
+    let is_seen = |(name, _): &(&String, &String)| !name.starts_with("trusted.");
+    is.known.iter().filter(is_seen).eq(entry.xattrs.iter().filter(is_seen))
+        && gullet_capture::part::flags_of(&path) == entry.flags
+}
+
+/// Whether a file has the bytes that an entry says.
+fn same_bytes(path: &Path, entry: &Entry, chunks: &mut ChunkReader) -> io::Result<bool> {
+    let stored = Contents::of(entry, chunks).map_err(io::Error::other)?;
+    let (mut is, mut was) = (BufReader::new(fs::File::open(path)?), BufReader::new(WholeFile::of(entry, stored)));
+    loop {
+        let (one, other) = (is.fill_buf()?, was.fill_buf()?);
+        let length = one.len().min(other.len());
+        if length == 0 || one[..length] != other[..length] {
+            return Ok(one.is_empty() && other.is_empty());
+        }
+        is.consume(length);
+        was.consume(length);
+    }
+}
+
+/// A path or a part in one run.
+#[derive(Clone, Debug, PartialEq, Serialize)]
+pub struct Traced {
+    /// The run.
+    pub run: String,
+    /// The application.
+    pub app: String,
+    /// When the run began.
+    pub started: Timestamp,
+    /// The run's outcome.
+    pub outcome: Outcome,
+    /// The part.
+    pub part: String,
+    /// What of it: its path, where a path is traced.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub entry: Option<Entry>,
+    /// How it differs from the run before that has the part; `None` where it is the same.
+    pub what: Option<What>,
+    /// Bytes: of the file, or of the whole part.
+    pub bytes: u64,
+    /// Files of the part.
+    pub files: u64,
+}
+
+/// In which runs a path was captured, oldest first, with what became of it. A run that has the part and not the path counts
+/// as one in which it is gone, where it was there before. Runs whose captures were given up, or that are sealed for others,
+/// are passed over.
+///
+/// # Errors
+/// When a listing cannot be read.
+pub fn trace_path(runs: &[(&Logged, &Store)], path: &PathName, only: &[String]) -> Result<Vec<Traced>, CompareError> {
+    let mut found = Vec::new();
+    let mut last: HashMap<(String, String), Option<Entry>> = HashMap::new();
+    for (logged, store) in readable(runs) {
+        let (mut chunks, _) = store.chunks_that_can_be_read(&logged.holdings());
+        for capture in wanted(logged, only) {
+            let Some(listing) = capture.listing.filter(|_| capture.is_captured()) else { continue };
+            let entry = ListingReader::new(&mut chunks)
+                .find(&listing.root, path)
+                .map_err(CompareError::listing(&logged.record.run, &capture.part))?;
+            let before = last.entry((logged.record.app.clone(), capture.part.clone())).or_default();
+            let what = match (&*before, &entry) {
+                (None, None) => continue,
+                (None, Some(_)) => Some(What::Added),
+                (Some(_), None) => Some(What::Gone),
+                (Some(one), Some(other)) if !one.same_contents(other) => Some(What::Changed),
+                (Some(one), Some(other)) if one != other => Some(What::Touched),
+                (Some(_), Some(_)) => None,
+            };
+            *before = entry.clone();
+            let bytes = entry.as_ref().map_or(0, |entry| entry.size);
+            found.push(Traced { entry, what, bytes, ..of_part(logged, capture) });
+        }
+    }
+    Ok(found)
+}
+
+/// In which runs a part was captured, oldest first, and whether it differs from the run before.
+///
+/// # Errors
+/// When a listing cannot be read.
+pub fn trace_part(runs: &[(&Logged, &Store)], part: &str) -> Result<Vec<Traced>, CompareError> {
+    let mut found = Vec::new();
+    let mut last: HashMap<String, (gullet_store::Hash, ChunkReader)> = HashMap::new();
+    for (logged, store) in readable(runs) {
+        for capture in logged.record.captures.iter().filter(|capture| capture.part == part && capture.is_captured()) {
+            let Some(root) = capture.listing.map(|listing| listing.root) else { continue };
+            let (mut chunks, _) = store.chunks_that_can_be_read(&logged.holdings());
+            let what = match last.get_mut(&logged.record.app) {
+                None => Some(What::Added),
+                Some((before, _)) if *before == root => None,
+                Some((before, of_before)) => {
+                    let mut what = What::Touched;
+                    let compared = compare_listings((of_before, before), (&mut chunks, &root), |difference| {
+                        let same = matches!(&difference, Difference::Changed(one, other) if one.same_contents(other));
+                        if same {
+                            return Ok(());
+                        }
+                        what = What::Changed;
+                        // One is enough.
+                        Err(StoreError::Seal(String::new()))
+                    });
+                    if what == What::Touched {
+                        compared.map_err(CompareError::listing(&logged.record.run, part))?;
+                    }
+                    Some(what)
+                }
+            };
+            last.insert(logged.record.app.clone(), (root, chunks));
+            found.push(Traced { what, ..of_part(logged, capture) });
+        }
+    }
+    Ok(found)
+}
+
+fn readable<'r>(runs: &[(&'r Logged, &'r Store)]) -> impl Iterator<Item = (&'r Logged, &'r Store)> {
+    let open = runs.iter().filter(|(logged, _)| logged.in_store && !logged.is_thinned() && !logged.is_locked);
+    open.copied().collect::<Vec<_>>().into_iter()
+}
+
+fn of_part(logged: &Logged, capture: &Capture) -> Traced {
+    Traced {
+        run: logged.record.run.to_string(),
+        app: logged.record.app.clone(),
+        started: logged.record.started,
+        outcome: logged.outcome(),
+        part: capture.part.clone(),
+        entry: None,
+        what: None,
+        bytes: capture.counts.bytes,
+        files: capture.counts.files,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn entry(path: &str, contents: &str) -> Entry {
+        let chunks = vec![gullet_store::Hash::of(contents.as_bytes())];
+        Entry { size: contents.len() as u64, chunks, ..Entry::bare(PathName::new(path), Kind::File) }
+    }
+
+    #[test]
+    fn what_is_gone_here_and_came_there_was_moved() {
+        let mut gathering = Gathering::new("docs");
+        let boxed = |path, contents| Box::new(entry(path, contents));
+        gathering.take(Difference::Gone(boxed("a", "same")));
+        gathering.take(Difference::Gone(boxed("b", "other")));
+        gathering.take(Difference::Added(boxed("z/a", "same")));
+        gathering.take(Difference::Added(boxed("z/c", "new")));
+        gathering.take(Difference::Changed(boxed("d", "1"), boxed("d", "2")));
+        gathering.take(Difference::Changed(boxed("e", "1"), Box::new(Entry { mode: 0o600, ..entry("e", "1") })));
+        gathering.pair();
+        let tally = gathering.comparison.tally;
+        assert_eq!(tally, Tally { added: 1, gone: 1, changed: 1, touched: 1, moved: 1 });
+        let moved = gathering.comparison.paths.iter().find(|path| path.what == What::Moved).unwrap();
+        assert_eq!((moved.from.as_ref(), &moved.path), (Some(&PathName::new("a")), &PathName::new("z/a")));
+    }
+
+    #[test]
+    fn texts_are_compared_by_lines_and_bounded() {
+        let change = lines(&PathName::new("t"), "a\nb\nc\nd\n", "a\nB\nc\nd\n");
+        assert_eq!(change.lines, [" a", "-b", "+B", " c"]);
+        let many: String = (0..1000).map(|n| format!("{n}\n")).collect();
+        let change = lines(&PathName::new("t"), "", &many);
+        assert_eq!((change.lines.len(), change.more), (LINES_MAX, 1000 - LINES_MAX));
+    }
+}

@@ -1,0 +1,553 @@
+//! The drill: the proof that a run restores, before it is needed.
+//!
+//! A run is restored to a scratch place; databases are opened by their engine, exported ones brought into a new server of
+//! their own; what they hold is compared with the facts of the record; the definition's checks are asked. The live
+//! application is not touched. The scratch place is always cleared again, and the logbook told.
+//!
+//! - [`DrillPlan`]: which run, where to, what is checked; a value that is shown and applied.
+//! - `engines`: servers that are started on what was restored.
+
+mod engines;
+
+use std::collections::BTreeMap;
+use std::fs;
+use std::os::unix::fs::DirBuilderExt;
+use std::path::{Path, PathBuf};
+use std::time::Duration;
+
+use gullet_store::{IoPath, PathError, Store, free_space};
+use serde::Serialize;
+
+use crate::restore::{RestoreError, RestorePlan};
+use gullet_capture::part::examine_sqlite;
+use gullet_host::hook::{Call, Limits, Runner};
+use gullet_host::state::{AppLock, State, StateError, private_folder};
+use gullet_host::world::World;
+use gullet_logbook::logbook::{Logbook, Logged};
+use gullet_model::definition::command_text;
+use gullet_model::definition::placeholders::fill;
+use gullet_model::definition::{App, DrillSpec, OneOrMany, PartKind, Pick, Probe, Require};
+use gullet_model::ids::Random;
+use gullet_model::ids::random_id;
+use gullet_model::outcome::Outcome;
+use gullet_model::record::{Capture, RemarkKind};
+use gullet_model::step::Facts;
+use gullet_model::words::{chain, count, duration, millis, size};
+
+use engines::{Running, Stage};
+
+/// A new server takes so many times the bytes of an export, and so many more.
+const IMPORT: (u64, u64) = (4, 300 << 20);
+/// Differences named, at most.
+const NAMED: usize = 5;
+
+/// A drill could not begin.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum DrillError {
+    /// There is no run to prove.
+    #[error("`{0}` has no complete run to prove")]
+    NoRun(String),
+    /// The scratch place has no room.
+    #[error("{free} free at {}, and the drill needs {wanted}", place.display())]
+    Space {
+        /// The place.
+        place: PathBuf,
+        /// What is free.
+        free: String,
+        /// What is needed.
+        wanted: String,
+    },
+    /// The scratch place lies where it must not.
+    #[error("the scratch folder {} lies in {what}", place.display())]
+    Place {
+        /// The place.
+        place: PathBuf,
+        /// What it lies in.
+        what: String,
+    },
+    /// It cannot be restored.
+    #[error(transparent)]
+    Restore(#[from] RestoreError),
+    /// The scratch place cannot be used.
+    #[error(transparent)]
+    Path(#[from] PathError),
+    /// The state folder cannot be used.
+    #[error(transparent)]
+    State(#[from] StateError),
+}
+
+/// What a drill will do.
+#[derive(Clone, Debug, Serialize)]
+pub struct DrillPlan {
+    /// The application.
+    pub app: String,
+    /// The run.
+    pub run: String,
+    /// The run's outcome.
+    pub outcome: Outcome,
+    /// Where it is restored to.
+    pub scratch: PathBuf,
+    /// Bytes that it has.
+    pub bytes: u64,
+    /// What is done with each part.
+    pub parts: Vec<(String, String)>,
+    /// The definition's checks: name and command.
+    pub checks: Vec<(String, String)>,
+    #[serde(skip)]
+    spec: DrillSpec,
+    #[serde(skip)]
+    app_spec: App,
+    #[serde(skip)]
+    id: String,
+}
+
+/// One thing that was looked at.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct DrillCheck {
+    /// What.
+    pub what: String,
+    /// Whether it holds.
+    pub ok: bool,
+    /// What was found, or why it does not hold.
+    pub note: String,
+    /// How long it took, in milliseconds.
+    pub took_ms: u64,
+}
+
+/// What came of a drill.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct DrillReport {
+    /// The run.
+    pub run: String,
+    /// Whether it is proven: every check holds, and nothing stands in `unproven`.
+    pub proven: bool,
+    /// What was restored intact and nothing else: nobody opened it, or it is not here. In words, part by part.
+    pub unproven: Vec<String>,
+    /// From the beginning until everything was restored and servers had started on it, in milliseconds.
+    pub restore_ms: u64,
+    /// How long all of it took, in milliseconds.
+    pub took_ms: u64,
+    /// What was looked at.
+    pub checks: Vec<DrillCheck>,
+    /// What a person should look at.
+    pub warnings: Vec<String>,
+    /// Whether it was stopped by a signal; then nothing is said about the run.
+    pub interrupted: bool,
+}
+
+/// Which run of an application a drill takes.
+///
+/// # Errors
+/// When there is none.
+pub fn pick<'b>(book: &'b Logbook, app: &str, pick: Pick, random: &dyn Random) -> Result<&'b Logged, DrillError> {
+    let good: Vec<&Logged> = book.own_runs(app).filter(|logged| logged.is_good()).collect();
+    let at = match pick {
+        Pick::Newest => good.len().saturating_sub(1),
+        Pick::Random => {
+            let mut bytes = [0; 8];
+            random.fill(&mut bytes);
+            usize::try_from(u64::from_le_bytes(bytes) % good.len().max(1) as u64).unwrap_or(0)
+        }
+    };
+    good.get(at).copied().ok_or_else(|| DrillError::NoRun(app.to_owned()))
+}
+
+fn kind_of(capture: &Capture) -> &'static str {
+    match capture.kind {
+        PartKind::Sqlite => "opened by the engine; integrity and rows",
+        PartKind::Postgres if capture.listing.is_some() && capture.layout == gullet_model::record::Layout::Source => {
+            "a server is started on it; the engine's own check"
+        }
+        PartKind::Postgres | PartKind::Mariadb if capture.layout == gullet_model::record::Layout::Export => {
+            "brought into a new server; rows"
+        }
+        PartKind::Mariadb => "a server is started on it; rows",
+        PartKind::Files | PartKind::Command | PartKind::Export | PartKind::Http | PartKind::Postgres => "restored",
+        PartKind::Outside => "not here: other machinery has it",
+    }
+}
+
+impl DrillPlan {
+    /// Plans a drill of a run. `spec` is the application as this machine's definition says it, or as the record does.
+    pub fn make(logged: &Logged, spec: &App, state: &State, random: &dyn Random) -> Self {
+        let drill = spec.drill.clone().unwrap_or_default();
+        let id = random_id(random, 8);
+        let above = drill.scratch.clone().unwrap_or_else(|| state.folder().join("drills"));
+        let record = &logged.record;
+        let wanted = |capture: &&Capture| drill.parts.is_empty() || drill.parts.contains(&capture.part);
+        let parts = record.captures.iter().filter(wanted);
+        Self {
+            app: record.app.clone(),
+            run: record.run.to_string(),
+            outcome: logged.outcome(),
+            scratch: above.join(format!("gullet-drill-{}-{id}", record.app)),
+            bytes: parts.clone().map(|capture| capture.counts.bytes).sum(),
+            parts: parts.map(|capture| (capture.part.clone(), kind_of(capture).to_owned())).collect(),
+            checks: drill.checks.iter().map(|check| (check.name.clone(), command_text(&check.probe.command))).collect(),
+            spec: drill,
+            app_spec: spec.clone(),
+            id,
+        }
+    }
+
+    /// Removes what drills of the application left that were killed. Call it with the drill's lock.
+    fn clear_leftovers(&self, above: &Path) {
+        let prefix = format!("gullet-drill-{}-", self.app);
+        for entry in fs::read_dir(above).into_iter().flatten().flatten() {
+            // The id has no hyphen, so that this is not another application's whose name begins the same.
+            let name = entry.file_name().to_string_lossy().into_owned();
+            if name.strip_prefix(&prefix).is_some_and(|id| !id.contains('-')) {
+                let _ = fs::remove_dir_all(entry.path());
+            }
+        }
+    }
+
+    /// Looks at the scratch place, and makes it.
+    fn prepare(&self, logged: &Logged, store: &Store, state: &State) -> Result<(), DrillError> {
+        let above = self.scratch.parent().unwrap_or(Path::new("/"));
+        private_folder(above)?;
+        self.clear_leftovers(above);
+        let real = fs::canonicalize(above).at(above)?;
+        let place = |what: &str| DrillError::Place { place: real.clone(), what: what.to_owned() };
+        let sources = logged.record.captures.iter().flat_map(|capture| &capture.roots);
+        for root in sources {
+            let root = fs::canonicalize(&root.path).unwrap_or_else(|_| root.path.clone().into());
+            if real.starts_with(&root) && !state.folder().starts_with(&root) {
+                return Err(place("what is captured of the live application"));
+            }
+        }
+        if real.starts_with(store.location().describe()) {
+            return Err(place("the store"));
+        }
+        let imported = logged.record.captures.iter().filter(|capture| {
+            capture.layout == gullet_model::record::Layout::Export
+                && matches!(capture.kind, PartKind::Postgres | PartKind::Mariadb)
+        });
+        let imported: u64 = imported.map(|capture| capture.counts.bytes * IMPORT.0 + IMPORT.1).sum();
+        let wanted = self.bytes + imported;
+        let free = free_space(&real)?;
+        if free < wanted {
+            return Err(DrillError::Space { place: real, free: size(free), wanted: size(wanted) });
+        }
+        fs::DirBuilder::new().mode(0o700).create(&self.scratch).at(&self.scratch)?;
+        Ok(())
+    }
+
+    /// Does it, and tells the logbook.
+    ///
+    /// # Errors
+    /// When it could not even begin; nothing is said about the run then.
+    pub fn apply(
+        &self,
+        logged: &Logged,
+        store: &Store,
+        state: &State,
+        world: World<'_>,
+        tell: &mut dyn FnMut(&DrillCheck),
+        progress: &mut dyn FnMut(&str, u64, u64),
+    ) -> Result<DrillReport, DrillError> {
+        let _lock: AppLock =
+            state.lock(&format!("{}.drill", self.app), &format!("drill, process {}", std::process::id()))?;
+        self.prepare(logged, store, state)?;
+        let began = world.clock.uptime();
+        let mut drill = Drill {
+            plan: self,
+            logged,
+            store,
+            state,
+            world,
+            began,
+            servers: Vec::new(),
+            report: DrillReport {
+                run: self.run.clone(),
+                proven: false,
+                unproven: Vec::new(),
+                restore_ms: 0,
+                took_ms: 0,
+                checks: Vec::new(),
+                warnings: Vec::new(),
+                interrupted: false,
+            },
+            tell,
+        };
+        let result = drill.all(progress);
+        drill.servers.clear();
+        let mut report = drill.report;
+        report.took_ms = millis(world.clock.uptime().saturating_sub(began));
+        // A drill that was stopped, or could not write where it should, says nothing of the run.
+        report.interrupted = world.stop.asked().is_some();
+        report.unproven = self.unproven(logged);
+        let holds = result.is_ok() && !report.interrupted && report.checks.iter().all(|check| check.ok);
+        report.proven = holds && report.unproven.is_empty();
+        if let Err(error) = fs::remove_dir_all(&self.scratch) {
+            report.warnings.push(format!("{} could not be cleared: {error}", self.scratch.display()));
+        }
+        result?;
+        if !report.interrupted {
+            self.remark(logged, store, state, world, &mut report);
+        }
+        Ok(report)
+    }
+
+    /// What of the run nobody has opened or asked about when everything holds: that its bytes are intact proves no more than that.
+    fn unproven(&self, logged: &Logged) -> Vec<String> {
+        let mut unproven = Vec::new();
+        let is_asked = !self.spec.checks.is_empty();
+        let has_engine =
+            |capture: &Capture| matches!(capture.kind, PartKind::Sqlite | PartKind::Postgres | PartKind::Mariadb);
+        let is_wanted = |capture: &Capture| self.spec.parts.is_empty() || self.spec.parts.contains(&capture.part);
+        let captures = || logged.record.captures.iter();
+        let is_opened = captures().any(|capture| has_engine(capture) && is_wanted(capture));
+        for capture in captures() {
+            let part = &capture.part;
+            if !is_wanted(capture) {
+                if capture.must {
+                    unproven.push(format!("{part} is required, and the drill leaves it out"));
+                }
+                continue;
+            }
+            let why = match capture.kind {
+                PartKind::Outside if capture.must => "is required, and other machinery has it",
+                PartKind::Command | PartKind::Export | PartKind::Http if !is_asked => "is an export that nobody opened",
+                PartKind::Files if !is_asked && !is_opened => "is files that nobody opened",
+                _ => continue,
+            };
+            unproven.push(format!("{part} {why}"));
+        }
+        unproven
+    }
+
+    fn remark(&self, logged: &Logged, store: &Store, state: &State, world: World<'_>, report: &mut DrillReport) {
+        if report.checks.iter().all(|check| check.ok) && !report.proven {
+            let text = format!("drill: restored intact, not proven: {}", report.unproven.join("; "));
+            let said = logged.say(RemarkKind::RestoredIntact, Outcome::Complete, text, store, Some(state), world);
+            if let Err(error) = said {
+                report.warnings.push(format!("the logbook could not be told: {}", chain(&error)));
+            }
+            return;
+        }
+        let (outcome, text) = match report.checks.iter().find(|check| !check.ok) {
+            None => {
+                let checks = count(report.checks.len() as u64, "check");
+                let partly = if self.spec.parts.is_empty() { "" } else { " (some parts only)" };
+                (
+                    Outcome::Complete,
+                    format!("drill passed{partly}: restored in {}, {checks} hold", duration(report.restore_ms)),
+                )
+            }
+            Some(check) => (Outcome::Warnings, format!("drill failed: {}: {}", check.what, check.note)),
+        };
+        if let Err(error) = logged.say(RemarkKind::Drilled, outcome, text, store, Some(state), world) {
+            report.warnings.push(format!("the logbook could not be told: {}", chain(&error)));
+        }
+    }
+}
+
+struct Drill<'d, 'a> {
+    plan: &'d DrillPlan,
+    logged: &'d Logged,
+    store: &'d Store,
+    state: &'d State,
+    world: World<'a>,
+    began: Duration,
+    servers: Vec<(String, Running)>,
+    report: DrillReport,
+    tell: &'d mut dyn FnMut(&DrillCheck),
+}
+
+impl Drill<'_, '_> {
+    fn look(&mut self, what: &str, began: Duration, result: Result<String, String>) {
+        let (ok, note) = match result {
+            Ok(note) => (true, note),
+            Err(why) => (false, why),
+        };
+        let took_ms = millis(self.world.clock.uptime().saturating_sub(began));
+        let check = DrillCheck { what: what.to_owned(), ok, note, took_ms };
+        (self.tell)(&check);
+        self.report.checks.push(check);
+    }
+
+    fn all(&mut self, progress: &mut dyn FnMut(&str, u64, u64)) -> Result<(), DrillError> {
+        let plan = self.plan;
+        let into = plan.scratch.join("restored");
+        let began = self.world.clock.uptime();
+        let restore = RestorePlan::into_folder(self.logged, &into, &plan.spec.parts, &[])?;
+        let report = restore.clone().apply(self.store, self.logged, self.world.stop, progress)?;
+        let files: u64 = report.parts.iter().map(|part| part.files).sum();
+        let bytes: u64 = report.parts.iter().map(|part| part.bytes).sum();
+        let problem = report.parts.iter().find_map(|part| Some(format!("{}: {}", part.part, part.problems.first()?)));
+        let missing = restore.missing.first().map(|(part, why)| format!("{part} is not in the run: {why}"));
+        for (part, proof) in &restore.outside {
+            self.report.warnings.push(format!("{part} is not here: other machinery has it, by the id {}", proof.id));
+        }
+        let result = match problem.or(missing) {
+            None => Ok(format!("{}, {}, every byte proven", count(files, "file"), size(bytes))),
+            Some(why) => Err(why),
+        };
+        self.look("restore", began, result);
+        let captures: Vec<&Capture> =
+            self.logged.record.captures.iter().filter(|capture| capture.listing.is_some()).collect();
+        for (number, capture) in captures.iter().enumerate() {
+            if self.world.stop.asked().is_none()
+                && (plan.spec.parts.is_empty() || plan.spec.parts.contains(&capture.part))
+            {
+                self.engine(number, capture, &into);
+            }
+        }
+        self.report.restore_ms = millis(self.world.clock.uptime().saturating_sub(self.began));
+        self.asked(&into);
+        Ok(())
+    }
+
+    /// Has the engine of a part look at what was restored of it.
+    fn engine(&mut self, number: usize, capture: &Capture, into: &Path) {
+        let began = self.world.clock.uptime();
+        let files = into.join("files");
+        let roots: Vec<PathBuf> =
+            capture.roots.iter().map(|root| files.join(root.path.trim_start_matches('/'))).collect();
+        // A cluster's tablespaces are roots too.
+        let source = roots.iter().find(|root| root.join("PG_VERSION").is_file()).or(roots.first()).cloned();
+        let export = into.join("exports").join(gullet_host::state::file_name(&capture.part));
+        let spec = capture.defined_in(&self.plan.app_spec);
+        let stage = Stage { world: self.world, folder: &self.plan.scratch, top: self.state_top(), id: &self.plan.id };
+        let started = match (capture.kind, source, spec.and_then(|spec| spec.postgres.clone())) {
+            (PartKind::Sqlite, Some(path), _) => {
+                let found = examine_sqlite(&path).map_err(|error| error.to_string());
+                let result = found
+                    .and_then(|facts| compare(&capture.facts, &facts))
+                    .map(|note| format!("the engine finds it sound; {note}"));
+                return self.look(&capture.part, began, result);
+            }
+            (PartKind::Postgres, Some(data), spec) => stage.cluster(number, &spec.unwrap_or_default(), &data, &files),
+            (PartKind::Postgres, None, spec) => {
+                let major = capture.facts.get("server_version").and_then(serde_json::Value::as_u64).unwrap_or(15);
+                stage.postgres_databases(number, &spec.unwrap_or_default(), &export, u32::try_from(major).unwrap_or(15))
+            }
+            (PartKind::Mariadb, Some(data), _) => stage.datadir(number, &data),
+            (PartKind::Mariadb, None, _) => {
+                let spec = spec.and_then(|spec| spec.mariadb.clone()).unwrap_or_default();
+                stage.mariadb_databases(number, &spec, &export)
+            }
+            _ => return,
+        };
+        let result = started.and_then(|(server, facts, note)| {
+            self.servers.push((capture.part.clone(), server));
+            compare(&capture.facts, &facts).map(|compared| format!("{note}; {compared}"))
+        });
+        self.look(&capture.part, began, result);
+    }
+
+    /// The folder above which nothing is opened to the accounts of servers.
+    fn state_top(&self) -> &Path {
+        if self.plan.scratch.starts_with(self.state.folder()) { self.state.folder() } else { &self.plan.scratch }
+    }
+
+    /// Asks what the definition says.
+    fn asked(&mut self, into: &Path) {
+        let plan = self.plan;
+        let mut values = BTreeMap::from([
+            ("files".to_owned(), into.join("files").display().to_string()),
+            ("exports".to_owned(), into.join("exports").display().to_string()),
+        ]);
+        for (part, server) in &self.servers {
+            values.insert(format!("socket.{part}"), server.socket.display().to_string());
+        }
+        for capture in &self.logged.record.captures {
+            for (name, value) in &capture.facts {
+                let text = value.as_str().map_or_else(|| value.to_string(), str::to_owned);
+                values.insert(format!("fact.{}.{name}", capture.part), text);
+            }
+        }
+        let runner = Runner {
+            world: self.world,
+            app: plan.app.clone(),
+            run: plan.run.clone(),
+            family: random_id(self.world.random, 12),
+            folder: plan.scratch.clone(),
+            top: self.state_top().to_path_buf(),
+        };
+        let call = |limit| Call { values: values.clone(), moment: "drill", limit, ..Call::default() };
+        let mut started = Ok(());
+        if let Some(start) = &plan.spec.start {
+            let began = self.world.clock.uptime();
+            started = runner.run(start, call(Limits::HOOK)).result;
+            self.look("start", began, started.clone().map(|()| String::new()));
+        }
+        for check in
+            plan.spec.checks.iter().filter(|_| started.is_ok() && self.world.stop.asked().is_none()).collect::<Vec<_>>()
+        {
+            let began = self.world.clock.uptime();
+            let result = filled(check, &values).and_then(|probe| {
+                let probes = OneOrMany::One(Box::new(probe));
+                runner.wait_for(&probes, &call(Limits::EXPORT), Duration::ZERO).result
+            });
+            self.look(&check.name, began, result.map(|()| String::new()));
+        }
+        if let Some(stop) = &plan.spec.stop {
+            let stopped = runner.run(stop, call(Limits::HOOK)).result;
+            if let Err(why) = stopped {
+                self.report.warnings.push(format!("what was started for the drill could not be stopped: {why}"));
+            }
+        }
+    }
+}
+
+/// A probe with what it compares filled in.
+fn filled(check: &Require, values: &BTreeMap<String, String>) -> Result<Probe, String> {
+    let mut probe = check.probe.clone();
+    for text in [&mut probe.prints, &mut probe.contains].into_iter().flatten() {
+        *text = fill(text, values).map_err(|error| error.to_string())?;
+    }
+    Ok(probe)
+}
+
+/// Compares what is there with what the record says was there.
+fn compare(recorded: &Facts, found: &Facts) -> Result<String, String> {
+    let counted = |name: &String| name.starts_with("rows.") || name == "tables" || name == "rows";
+    let mut differences = Vec::new();
+    let mut same = 0;
+    for (name, value) in recorded.iter().filter(|(name, _)| counted(name)) {
+        match (found.get(name), name.strip_prefix("rows.")) {
+            (Some(now), _) if now == value => same += 1,
+            (Some(now), Some(table)) => differences.push(format!("{table} has {now} rows, and {value} were recorded")),
+            (None, Some(table)) => differences.push(format!("the table {table} is not there")),
+            (Some(now), None) => differences.push(format!("{now} {name}, and {value} were recorded")),
+            (None, None) => {}
+        }
+    }
+    match differences.as_slice() {
+        [] if same == 0 => Ok(match found.get("rows") {
+            Some(rows) => format!("{rows} rows; none were recorded"),
+            None => "no rows were recorded".to_owned(),
+        }),
+        [] => Ok(format!("{} as recorded", count(same, "count"))),
+        some => {
+            let more = if some.len() > NAMED { format!(", and {} more", some.len() - NAMED) } else { String::new() };
+            Err(format!("{}{more}", some.iter().take(NAMED).cloned().collect::<Vec<_>>().join("; ")))
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn facts(pairs: &[(&str, i64)]) -> Facts {
+        pairs.iter().map(|(name, value)| ((*name).to_owned(), (*value).into())).collect()
+    }
+
+    #[test]
+    fn counts_must_be_those_that_were_recorded() {
+        let recorded = facts(&[("rows.till", 5), ("rows.gone", 2), ("rows", 7), ("tables", 2), ("server_version", 15)]);
+        assert!(compare(&recorded, &recorded).is_ok_and(|note| note.contains("4 counts")));
+        let found = facts(&[("rows.till", 4), ("rows", 4), ("tables", 1)]);
+        let why = compare(&recorded, &found).unwrap_err();
+        for part in ["till has 4 rows, and 5 were recorded", "the table gone is not there", "1 tables, and 2"] {
+            assert!(why.contains(part), "{why}");
+        }
+        assert!(compare(&facts(&[]), &facts(&[("rows", 3)])).is_ok_and(|note| note.contains("none were recorded")));
+        let many: Facts = (0..9).map(|n| (format!("rows.t{n}"), 1.into())).collect();
+        assert!(compare(&many, &facts(&[])).unwrap_err().contains("and 4 more"));
+    }
+}

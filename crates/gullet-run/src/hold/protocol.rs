@@ -1,0 +1,115 @@
+//! What main and guard say to each other: JSON Lines over the guard's standard input and output.
+
+use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
+
+use gullet_model::definition::HoldStep;
+use gullet_model::record::Host;
+use gullet_model::step::CommandReport;
+
+/// The first line that a guard gets: everything that it needs to know.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct Order {
+    /// The application.
+    pub app: String,
+    /// The run, or `by hand`.
+    pub run: String,
+    /// Random; who knows it speaks for this hold.
+    pub token: String,
+    /// The hold steps.
+    pub steps: Vec<HoldStep>,
+    /// How long it may be held, in milliseconds.
+    pub limit_ms: u64,
+    /// The folder of hold notes.
+    pub notes: std::path::PathBuf,
+    /// A private folder that commands may use.
+    pub scratch: std::path::PathBuf,
+    /// The machine.
+    pub host: Host,
+    /// Whether the hold stays when main is gone, until its limit.
+    pub by_hand: bool,
+    /// Whether a hold by hand that is there already is taken over.
+    pub take_over: bool,
+    /// Whether it is a restore in place, which decides itself when the application is started again while it lives.
+    pub is_restore: bool,
+}
+
+/// What main asks for. Numbers are of hold steps.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Op {
+    /// Take the locks that all steps share with other applications, before anything is entered.
+    Lock,
+    /// Enter a step.
+    Enter(usize),
+    /// Wait until the work in hand is finished.
+    Settle(usize),
+    /// Ask until it is held.
+    Prove(usize),
+    /// Ask once whether it is still held.
+    ProveAgain(usize),
+    /// Put back the old state of a restore in place.
+    GoBack,
+    /// Leave a step.
+    Leave(usize),
+    /// Ask until it serves.
+    ProveLeft(usize),
+}
+
+/// One line from main to guard.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub(super) enum FromMain {
+    /// Do this, and answer.
+    Do(Op),
+    /// Cut short what is being done, unless it is leaving.
+    Cancel,
+    /// A hold by hand is complete: it stays when main ends.
+    Stay,
+}
+
+/// What came of an operation.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Answer {
+    /// Whether it did what it should; else why not.
+    pub result: Result<(), String>,
+    /// Every process that was run.
+    pub commands: Vec<CommandReport>,
+    /// What the commands noted as warnings.
+    pub warnings: Vec<String>,
+    /// Time held so far, waiting for `settled` apart, in milliseconds.
+    pub held_ms: u64,
+    /// How long it waited for `settled` in this operation, in milliseconds.
+    pub waited_ms: u64,
+}
+
+/// One line from guard to main.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub(super) enum FromGuard {
+    /// The guard has its note and its lock. Steps that it took over are named by number.
+    Ready {
+        /// Steps of a hold by hand that are held already.
+        taken_over: Vec<usize>,
+        /// How long they have been held, in milliseconds.
+        held_ms: u64,
+    },
+    /// The guard lives; said every second, whatever it does meanwhile.
+    Alive,
+    /// What did not let go at first is released now.
+    Released,
+    /// It cannot be a guard.
+    Refused {
+        /// Why.
+        why: String,
+    },
+    /// An operation is done.
+    Done(Box<Answer>),
+    /// The guard left by itself, or lost a session: whatever is captured is void.
+    Lost {
+        /// Why.
+        why: String,
+        /// When.
+        at: Timestamp,
+    },
+}

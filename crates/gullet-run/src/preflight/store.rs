@@ -1,0 +1,87 @@
+//! Whether the store is there, is the one that is meant, and can be used. A run asks this too.
+
+use std::fs;
+use std::os::unix::fs::MetadataExt;
+use std::path::Path;
+
+use gullet_store::Store;
+
+use gullet_capture::plan::Plan;
+use gullet_host::state::State;
+use gullet_model::words::chain;
+
+/// A store that a run could not use: why, and what to do.
+pub type StoreTrouble = (String, Option<String>);
+
+/// Whether the store is the one that is meant: where it must be, and the one that was there before. Nothing is written to
+/// another one, not even the record of a run that was refused. Gives the store.
+///
+/// # Errors
+/// Why it is not, and what to do.
+pub fn check_identity<'s>(
+    store: Result<&'s Store, &str>,
+    plan: &Plan,
+    state: &State,
+) -> Result<&'s Store, StoreTrouble> {
+    check_mounted(&plan.store, plan.mounted)?;
+    let store = store.map_err(|why| {
+        (why.to_owned(), Some(format!("if there is to be one: gullet store new {}", plan.store_name)))
+    })?;
+    state.recognise_store(&store.location().describe(), &store.info().id).map_err(|error| {
+        let advice = "if that is meant: remove the line in stores.json of the state folder";
+        (error.to_string(), Some(advice.to_owned()))
+    })?;
+    Ok(store)
+}
+
+/// Whether something is mounted at a store's folder, where that must be.
+///
+/// # Errors
+/// That nothing is, and what to do.
+pub fn check_mounted(folder: &Path, must_be: bool) -> Result<(), StoreTrouble> {
+    if !must_be || is_mount_point(folder) {
+        return Ok(());
+    }
+    let text = format!("{} is not a mount point, and the definition says `mounted = true`", folder.display());
+    Err((text, Some("mount it; nothing was written to the disk below it".to_owned())))
+}
+
+/// Whether the store that is meant (see [`check_identity`]) can be written, read and cleaned, and is encrypted as it should be.
+///
+/// # Errors
+/// Why it cannot be used, and what to do.
+pub fn check_store(store: &Store, plan: &Plan, probe: &str) -> Result<(), StoreTrouble> {
+    let place = plan.store.display();
+    match (store.is_sealed(), plan.seal.is_empty()) {
+        (true, true) => {
+            let text = format!("the store at {place} is sealed, and the definition has no `seal_for`");
+            return Err((text, Some(format!("name the public keys: seal_for = {:?}", store.info().keys))));
+        }
+        (false, false) => {
+            let text = format!("the store at {place} was made without keys, so what is in it is not sealed");
+            let advice = "make another store for what is to be sealed: set its location, then `gullet store new`";
+            return Err((text, Some(advice.to_owned())));
+        }
+        _ => {}
+    }
+    let location = store.location();
+    // What a command left that was killed in the middle of this.
+    let _ = location.discard_unpublished("probes/", false);
+    let name = format!("probes/{probe}");
+    let probed = location
+        .write(&name, probe.as_bytes())
+        .and_then(|()| location.read(&name))
+        .and_then(|bytes| location.remove(&name).map(|()| bytes == probe.as_bytes()));
+    match probed {
+        Ok(true) => Ok(()),
+        Ok(false) => Err((format!("what was written to {place} read back differently"), None)),
+        Err(error) => Err((format!("the store cannot be used: {}", chain(&error)), None)),
+    }
+}
+
+/// Whether something is mounted at `path`.
+fn is_mount_point(path: &Path) -> bool {
+    let above = path.join("..");
+    let (Ok(here), Ok(above)) = (fs::metadata(path), fs::metadata(above)) else { return false };
+    here.dev() != above.dev() || here.ino() == above.ino()
+}

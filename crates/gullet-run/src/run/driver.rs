@@ -1,0 +1,608 @@
+//! One run, task by task.
+
+use std::collections::BTreeMap;
+use std::ffi::OsString;
+use std::fs::{self, File};
+use std::io::Write;
+use std::path::PathBuf;
+use std::sync::Arc;
+use std::time::Duration;
+
+use gullet_store::{Cache, Deposit, DepositOptions, Deposited, DocumentName, Store, StoreError};
+use jiff::Timestamp;
+
+use super::group::{Member, Stage};
+use crate::hold::{Guarded, OldState};
+use crate::machine::{Machine, Reply, Shape, Task};
+use crate::preflight::{StoreTrouble, check_identity, check_store, known_beforehand};
+use gullet_capture::part::{self, Grounds, Secured, Staging, WarmCopy};
+use gullet_capture::plan::Plan;
+use gullet_host::hook::{Call, CallOutcome, Limits, Patience, Runner};
+use gullet_host::state::{AppLock, State};
+use gullet_host::world::{Stop, World};
+use gullet_logbook::logbook::Logged;
+use gullet_model::definition::HookMoment;
+use gullet_model::definition::{Drift, OneOrMany};
+use gullet_model::event::RecordBuilder;
+use gullet_model::event::{Event, Listener, What};
+use gullet_model::ids::RunId;
+use gullet_model::outcome::Outcome;
+use gullet_model::record::{Record, stem_time};
+use gullet_model::step::{CommandReport, StepKind, StepName, StepReport};
+use gullet_model::words::millis;
+
+/// Everything that a run stands on.
+pub struct Setup<'a> {
+    /// The outside world.
+    pub world: World<'a>,
+    /// The local state.
+    pub state: &'a State,
+    /// The run's id.
+    pub run: RunId,
+    /// The plan to execute.
+    pub plan: &'a Plan,
+    /// The application's lock.
+    pub lock: AppLock,
+    /// The store, or why it cannot be opened.
+    pub store: Result<Store, StoreError>,
+    /// The last good run of the application.
+    pub last_good: Option<&'a Logged>,
+    /// The name of the last record of the application by this writer.
+    pub previous: Option<String>,
+    /// The commands that start a guard (this program, told to be one), tried in this order.
+    pub guard: &'a [Vec<OsString>],
+    /// What puts back the old state of a restore in place.
+    pub old_state: &'a dyn OldState,
+    /// Payload files that are known to be damaged: what lies in them is stored anew.
+    pub damaged: Vec<String>,
+    /// The group that it is a run of.
+    pub member: Option<Member<'a>>,
+}
+
+/// A run that is over.
+#[derive(Debug)]
+pub struct Ended {
+    /// Its outcome, with that of the hooks after the record.
+    pub outcome: Outcome,
+    /// Its record.
+    pub record: Record,
+    /// The record's name in the store, or its path where it waits.
+    pub name: String,
+    /// Whether the record is in the store.
+    pub in_store: bool,
+}
+
+/// Executes a run.
+pub fn execute(setup: Setup<'_>, listener: &mut dyn Listener) -> Ended {
+    let cache = setup.store.as_ref().ok().map(|store| {
+        let path = setup.state.cache_path(&store.info().id).map_err(|error| gullet_model::words::chain(&error))?;
+        Cache::open(&path).map_err(|error| gullet_model::words::chain(&error))
+    });
+    let (mut cache, trouble) = match cache {
+        Some(Ok(cache)) => (Some(cache), None),
+        Some(Err(text)) => (None, Some(text)),
+        None => (None, setup.store.as_ref().err().map(|error| gullet_model::words::chain(error))),
+    };
+    let store = setup.store.as_ref().ok().cloned();
+    for name in &setup.damaged {
+        // Where that fails the damaged file is stood on once more, and found again by the next verification.
+        let _ = cache.as_mut().map(|cache| cache.forget(name));
+    }
+    let deposit = store.as_ref().zip(cache.as_mut()).map(|(store, cache)| {
+        let seal = setup.plan.seal.clone();
+        let options = DepositOptions { level: setup.plan.level, seal, ..DepositOptions::default() };
+        let location = Arc::clone(store.location());
+        Deposit::new(location, cache, setup.state.writer(), setup.run.as_str(), &options)
+    });
+    let (deposit, trouble) = match deposit.transpose() {
+        Ok(deposit) => (deposit, trouble),
+        Err(error) => (None, trouble.or(Some(gullet_model::words::chain(&error)))),
+    };
+    let (scratch, leftovers) = match setup.state.scratch(&setup.plan.app, setup.run.as_str(), &setup.lock) {
+        Ok((scratch, leftovers)) => (scratch, Ok(leftovers)),
+        Err(error) => (PathBuf::from("/nonexistent"), Err(gullet_model::words::chain(&error))),
+    };
+    let runner = Runner {
+        world: setup.world,
+        app: setup.plan.app.clone(),
+        run: setup.run.to_string(),
+        family: setup.run.to_string(),
+        folder: scratch.clone(),
+        top: setup.state.folder().to_path_buf(),
+    };
+    let started = setup.world.clock.now();
+    let lost = Arc::new(Stop::default());
+    let driver = Driver {
+        lost: &lost,
+        world: setup.world,
+        plan: setup.plan,
+        state: setup.state,
+        run: setup.run.clone(),
+        last_good: setup.last_good,
+        previous: setup.previous.clone(),
+        log: setup.state.log(&setup.plan.app, setup.run.as_str()).ok(),
+        runner: &runner,
+        machine: Machine::new(Shape::of(setup.plan)),
+        builder: RecordBuilder::default(),
+        secured: setup.plan.parts.iter().map(|_| None).collect(),
+        warm: setup.plan.parts.iter().map(|_| None).collect(),
+        grounds: Grounds::default(),
+        staging: Staging::new(setup.state, &setup.plan.app, setup.run.as_str()),
+        store,
+        store_trouble: trouble.or(leftovers.as_ref().err().cloned()),
+        leftovers: leftovers.unwrap_or_default(),
+        deposit,
+        deposited: None,
+        scratch,
+        started,
+        began: setup.world.clock.uptime(),
+        hold_began: None,
+        limit_from: None,
+        settling: Duration::ZERO,
+        is_settling: false,
+        guard: None,
+        guard_command: setup.guard,
+        old_state: setup.old_state,
+        member: setup.member,
+        steps: 0,
+        told: false,
+        committed: None,
+        listener,
+    };
+    driver.run()
+}
+
+/// Where the record went.
+pub(super) struct Committed {
+    pub(super) record: Record,
+    pub(super) name: String,
+    pub(super) in_store: bool,
+}
+
+pub(super) struct Driver<'a, 'd> {
+    pub(super) world: World<'a>,
+    pub(super) plan: &'a Plan,
+    pub(super) state: &'a State,
+    pub(super) run: RunId,
+    pub(super) last_good: Option<&'a Logged>,
+    pub(super) previous: Option<String>,
+    log: Option<(PathBuf, File)>,
+    pub(super) runner: &'a Runner<'a>,
+    pub(super) machine: Machine,
+    pub(super) builder: RecordBuilder,
+    pub(super) secured: Vec<Option<Secured>>,
+    /// Copies of parts that were made before the hold.
+    pub(super) warm: Vec<Option<WarmCopy>>,
+    pub(super) grounds: Grounds,
+    pub(super) staging: Staging,
+    pub(super) store: Option<Store>,
+    store_trouble: Option<String>,
+    leftovers: Vec<String>,
+    pub(super) deposit: Option<Deposit<'d>>,
+    pub(super) deposited: Option<Deposited>,
+    pub(super) scratch: PathBuf,
+    pub(super) started: Timestamp,
+    began: Duration,
+    pub(super) hold_began: Option<Duration>,
+    /// Since when the limit counts; later than the hold began where it was taken over.
+    pub(super) limit_from: Option<Duration>,
+    pub(super) settling: Duration,
+    /// Whether work in hand is being waited for, so that the limit stands still.
+    pub(super) is_settling: bool,
+    pub(super) guard: Option<Guarded>,
+    /// Set when the hold is lost, so that what is being captured ends at once.
+    pub(super) lost: &'a Arc<Stop>,
+    pub(super) guard_command: &'a [Vec<OsString>],
+    pub(super) old_state: &'a dyn OldState,
+    member: Option<Member<'a>>,
+    steps: u32,
+    /// Whether the reason for going out early was told.
+    told: bool,
+    pub(super) committed: Option<Committed>,
+    pub(super) listener: &'a mut dyn Listener,
+}
+
+/// What a task's execution gives besides its reply.
+#[derive(Default)]
+pub(super) struct Done {
+    pub(super) note: Option<String>,
+    pub(super) commands: Vec<CommandReport>,
+}
+
+impl<'a> Driver<'a, '_> {
+    fn run(mut self) -> Ended {
+        self.emit(What::RunStarted {
+            run: self.run.clone(),
+            app: self.plan.app.clone(),
+            title: self.plan.spec.title.clone(),
+            reason: self.plan.request.reason.clone(),
+            trigger: self.plan.request.trigger.clone(),
+            parts: self.plan.parts.iter().map(|part| part.name.clone()).collect(),
+        });
+        for left in std::mem::take(&mut self.leftovers) {
+            self.warn(None, format!("run {left} died before its end; what it left in its private folder was removed"));
+        }
+        loop {
+            self.look_outside();
+            let Some(task) = self.machine.next_task() else { break };
+            let reply = self.perform(task);
+            self.look_outside();
+            self.machine.reply(task, reply);
+            if matches!(task, Task::Leave(_) | Task::ProveLeft(_)) {
+                self.after_leaving();
+            }
+        }
+        if let Some(guard) = self.guard.take() {
+            guard.finish(self.world.clock);
+        }
+        let outcome = self.machine.outcome();
+        let took = self.world.clock.uptime().saturating_sub(self.began);
+        self.emit(What::RunEnded { outcome, took_ms: millis(took) });
+        // What cannot be removed now stays noted, and a later command tries again and says so.
+        let _ = self.staging.clear(self.runner);
+        let _ = fs::remove_dir_all(&self.scratch);
+        if let Some((path, _)) = self.log.take() {
+            // A log that stays open means that the run has no record: the next command writes it.
+            let _ = self.state.close_log(&path);
+        }
+        match self.committed.take() {
+            Some(Committed { record, name, in_store }) => Ended { outcome, record, name, in_store },
+            None => {
+                let record = self.record();
+                Ended { outcome, record, name: String::new(), in_store: false }
+            }
+        }
+    }
+
+    pub(super) fn emit(&mut self, what: What) {
+        let event = Event { at: self.world.clock.now(), what };
+        self.builder.hear(&event);
+        if !matches!(event.what, What::Progress { .. })
+            && let Some((_, log)) = &mut self.log
+            && let Ok(line) = serde_json::to_string(&event)
+        {
+            // The log is for looking back; a full disk under it must not hinder a run that can still be recorded.
+            let _ = log.write_all(format!("{line}\n").as_bytes());
+        }
+        self.listener.hear(&event);
+    }
+
+    pub(super) fn warn(&mut self, about: Option<&str>, text: String) {
+        self.machine.warn();
+        self.emit(What::Warning { about: about.map(str::to_owned), text });
+    }
+
+    pub(super) fn trouble(&mut self, about: Option<&str>, text: String, advice: Option<String>) {
+        self.emit(What::Trouble { about: about.map(str::to_owned), text, advice });
+    }
+
+    /// The uptime at which leaving must begin.
+    pub(super) fn deadline(&self) -> Option<Duration> {
+        let from = self.limit_from.filter(|_| !self.is_settling)?;
+        Some(from + self.settling + self.plan.longest_hold())
+    }
+
+    /// What may end a task of the hold early.
+    pub(super) fn patience(&self) -> Patience<'a> {
+        Patience { stop: Some(self.world.stop), until: self.deadline(), lost: Some(self.lost) }
+    }
+
+    /// Lets the machine know what happened outside.
+    fn look_outside(&mut self) {
+        if let Some(signal) = self.world.stop.asked()
+            && !self.told
+            && !self.machine.is_settled()
+        {
+            self.told = true;
+            self.machine.interrupt();
+            let name = match signal {
+                1 => "SIGHUP",
+                2 => "SIGINT",
+                15 => "SIGTERM",
+                _ => "a signal",
+            };
+            self.trouble(None, format!("stopped by {name}"), None);
+        }
+        let lost = self.guard.as_mut().and_then(Guarded::lost).filter(|_| self.machine.is_in_hold());
+        if let Some(why) = lost {
+            self.machine.lose_hold();
+            let advice = "see with `gullet show` which step took so long, or raise `longest_hold`";
+            let advice = why.contains("limit").then(|| advice.to_owned());
+            self.trouble(None, format!("{why}, so everything captured is void"), advice);
+        }
+        let over = self.deadline().is_some_and(|at| self.world.clock.uptime() >= at);
+        if over && self.machine.is_in_hold() {
+            self.machine.lose_hold();
+            let limit = gullet_model::definition::Span(self.plan.longest_hold());
+            let text = format!("the hold reached its limit of {limit}, so the application is released");
+            let advice = "see with `gullet show` which step took so long, or raise `longest_hold`";
+            self.trouble(None, text, Some(advice.to_owned()));
+        }
+    }
+
+    /// Waits for the other runs of the group. A reply where the run cannot go on.
+    fn meet(&mut self, task: Task) -> Option<Reply> {
+        let member = self.member.take()?;
+        let (patience, clock) = (self.patience(), self.world.clock);
+        let over = || patience.is_over(clock);
+        let never_held = self.plan.spec.hold.is_empty();
+        let met = match task {
+            Task::Look(0) => member.wait_for_turn(&over),
+            // An application that is never held is captured while the others are.
+            Task::Capture(_) | Task::Hooks(HookMoment::Held) if never_held => {
+                member.wait_for_turn(&over).and_then(|()| member.wait_for_all(&over))
+            }
+            Task::Hooks(HookMoment::Held) => member.wait_for_all(&over),
+            Task::Leave(_) => {
+                // The others may be slow; the limit of this hold stands all the same.
+                member.wait_to_leave(&over);
+                Ok(())
+            }
+            Task::Hooks(HookMoment::Released) | Task::Store(_) | Task::Clear | Task::Finish | Task::Commit => {
+                if never_held {
+                    member.wait_to_leave(&over);
+                }
+                member.reach(Stage::Left);
+                Ok(())
+            }
+            _ => Ok(()),
+        };
+        self.member = Some(member);
+        let app = met.err()?;
+        let text =
+            format!("`{app}`, which belongs to the same group, could not be held, so nothing of the group is captured");
+        self.trouble(None, text, None);
+        self.machine.lose_hold();
+        Some(if task == Task::Look(0) { Reply::Unknown } else { Reply::No })
+    }
+
+    fn perform(&mut self, task: Task) -> Reply {
+        if let Some(reply) = self.meet(task) {
+            return reply;
+        }
+        let (kind, about) = self.name(task);
+        self.steps += 1;
+        let step = StepName { number: self.steps, kind, about };
+        let nothing = match task {
+            Task::Hooks(moment) => self.plan.spec.hooks.at(moment).is_empty(),
+            Task::Snapshot => !self.staging.wants_snapshot(),
+            Task::Clear => self.staging.is_clear(),
+            _ => false,
+        };
+        if nothing {
+            // Nothing to do is no step worth telling.
+            self.steps -= 1;
+            return Reply::Yes;
+        }
+        self.emit(What::StepStarted { step: step.clone() });
+        let started = self.world.clock.now();
+        let began = self.world.clock.uptime();
+        let mut done = Done::default();
+        let reply = match task {
+            Task::Preflight => self.preflight(&mut done),
+            Task::Hooks(moment) => self.hooks(moment, &mut done),
+            Task::Ready => self.ready(&mut done),
+            Task::Warm(number) => self.warm(number, &mut done),
+            Task::Look(number) => self.look(number, &mut done),
+            Task::Enter(number) => self.enter(number, &mut done),
+            Task::Settle(number) => self.settle(number, &mut done),
+            Task::Prove(number) => self.prove(number, &mut done),
+            Task::Snapshot => self.snapshot(&mut done),
+            Task::Capture(number) => self.capture(number, &mut done),
+            Task::Quiet(number) => self.quiet(number, &mut done),
+            Task::ProveAgain(number) => self.prove_again(number, &mut done),
+            Task::Leave(number) => self.leave(number, &mut done),
+            Task::ProveLeft(number) => self.prove_left(number, &mut done),
+            Task::Store(number) => self.store_part(number, &mut done),
+            Task::Clear => self.clear(&mut done),
+            Task::Finish => self.finish(&mut done),
+            Task::ReadBack => self.read_back(&mut done),
+            Task::Commit => {
+                // The record cannot hold the end of its own writing; it does hold every step before.
+                return self.commit(step);
+            }
+        };
+        let took_ms = millis(self.world.clock.uptime().saturating_sub(began));
+        let ok = !matches!(reply, Reply::No | Reply::Unknown);
+        let report = StepReport { step, started, took_ms, ok, note: done.note, commands: done.commands };
+        self.emit(What::StepEnded { report: report.clone() });
+        if let Task::Hooks(moment) = task
+            && self.committed.is_some()
+        {
+            self.remark_hooks(moment, reply, report);
+        }
+        reply
+    }
+
+    fn name(&self, task: Task) -> (StepKind, Option<String>) {
+        let step = |number: usize| Some(self.plan.spec.hold[number].name.clone());
+        let part = |number: usize| Some(self.plan.parts[number].name.clone());
+        match task {
+            Task::Preflight => (StepKind::Preflight, None),
+            Task::Hooks(moment) => (StepKind::Hooks, Some(moment.word().to_owned())),
+            Task::Ready => (StepKind::Ready, None),
+            Task::Warm(number) => (StepKind::Warm, part(number)),
+            Task::Look(number) => (StepKind::Look, step(number)),
+            Task::Enter(number) => (StepKind::Enter, step(number)),
+            Task::Settle(number) => (StepKind::Settle, step(number)),
+            Task::Prove(number) => (StepKind::Prove, step(number)),
+            Task::Snapshot => (StepKind::Snapshot, None),
+            Task::Capture(number) => (StepKind::Capture, part(number)),
+            Task::Quiet(number) => (StepKind::Quiet, part(number)),
+            Task::ProveAgain(number) => (StepKind::ProveAgain, step(number)),
+            Task::Leave(number) => (StepKind::Leave, step(number)),
+            Task::ProveLeft(number) => (StepKind::ProveLeft, step(number)),
+            Task::Store(number) => (StepKind::Store, part(number)),
+            Task::Clear => (StepKind::Clear, None),
+            Task::Finish => (StepKind::Finish, None),
+            Task::ReadBack => (StepKind::ReadBack, None),
+            Task::Commit => (StepKind::Commit, None),
+        }
+    }
+
+    /// Takes the processes and notes of a call into the step, and gives its result.
+    pub(super) fn took(&mut self, outcome: CallOutcome, about: &str, done: &mut Done) -> Result<(), String> {
+        for report in &outcome.tries {
+            if !report.escaped.is_empty() {
+                let text = format!("processes that could not be ended: {}", report.escaped.join(", "));
+                self.warn(Some(about), text);
+            }
+        }
+        done.commands.extend(outcome.tries);
+        for warning in outcome.notes.warnings {
+            self.warn(Some(about), warning);
+        }
+        outcome.result
+    }
+
+    fn preflight(&mut self, done: &mut Done) -> Reply {
+        let mut refused = false;
+        if let Err((text, advice)) = self.check_store() {
+            self.trouble(Some("store"), text, advice);
+            refused = true;
+        }
+        self.check_clock();
+        let plan = self.plan;
+        for check in known_beforehand(plan, self.store.as_ref(), self.last_good) {
+            self.trouble(Some(&check.what), check.found, check.advice);
+            refused = true;
+        }
+        for require in &plan.spec.require {
+            let probes = OneOrMany::One(Box::new(require.probe.clone()));
+            let call = Call {
+                moment: "preflight",
+                limit: Limits::PROBE,
+                patience: Patience { stop: Some(self.world.stop), until: None, ..Patience::default() },
+                ..Call::default()
+            };
+            let outcome = self.runner.wait_for(&probes, &call, Duration::ZERO);
+            if let Err(why) = self.took(outcome, &require.name, done) {
+                self.trouble(Some(&require.name), why, require.advice.clone());
+                refused = true;
+            }
+        }
+        for part in &plan.parts {
+            if let Some(Err(why)) = part::check_service(part, plan, self.runner) {
+                self.trouble(Some(&part.name), why, None);
+                refused = true;
+            }
+        }
+        for drift in &plan.drift {
+            match drift.drift {
+                Drift::Ok => {}
+                Drift::Warn => self.warn(None, drift.text.clone()),
+                Drift::Fail => {
+                    self.machine.lack_part();
+                    self.trouble(None, drift.text.clone(), None);
+                }
+            }
+        }
+        let count = plan.spec.require.len();
+        done.note = Some(match count {
+            0 => "the store can be written".to_owned(),
+            1 => "the store can be written, 1 requirement holds".to_owned(),
+            _ => format!("the store can be written, {count} requirements hold"),
+        })
+        .filter(|_| !refused);
+        if refused { Reply::No } else { Reply::Yes }
+    }
+
+    /// The order of runs does not depend on the clock, but much that people read does.
+    fn check_clock(&mut self) {
+        let previous = self.previous.as_deref().and_then(DocumentName::parse);
+        let Some(began) = previous.as_ref().and_then(|name| name.stem().split_once('-')).map(|(time, _)| time) else {
+            return;
+        };
+        let now = stem_time(self.started);
+        if now.as_str() < began {
+            let text =
+                format!("the clock says {now}, and the run before this one began at {began}: one of them is wrong");
+            self.warn(Some("clock"), text);
+        }
+    }
+
+    fn check_store(&mut self) -> Result<(), StoreTrouble> {
+        let missing = format!("cannot open the store at {}", self.plan.store.display());
+        let store = match (&self.store, &self.store_trouble) {
+            (_, Some(trouble)) => Err(trouble.as_str()),
+            (Some(store), None) => Ok(store),
+            (None, None) => Err(missing.as_str()),
+        };
+        match check_identity(store, self.plan, self.state) {
+            Ok(store) => check_store(store, self.plan, self.run.as_str()),
+            Err(trouble) => {
+                // It is not the store that is meant, so it does not even get the record.
+                self.store = None;
+                self.deposit = None;
+                Err(trouble)
+            }
+        }
+    }
+
+    /// Facts as placeholders: `fact.PART.NAME`.
+    fn fact_values(&self) -> BTreeMap<String, String> {
+        let captures = self.builder.captures.iter().filter(|capture| capture.is_captured());
+        let facts = captures.flat_map(|capture| {
+            capture.facts.iter().map(|(name, value)| {
+                let text = value.as_str().map_or_else(|| value.to_string(), str::to_owned);
+                (format!("fact.{}.{name}", capture.part), text)
+            })
+        });
+        facts.collect()
+    }
+
+    fn hooks(&mut self, moment: HookMoment, done: &mut Done) -> Reply {
+        let plan = self.plan;
+        let outcome = self.machine.outcome();
+        let record = self.scratch.join("record.json");
+        let mut failed = false;
+        let mut skipped = 0;
+        for (number, hook) in plan.spec.hooks.at(moment).iter().enumerate() {
+            let with_warnings = moment != HookMoment::Succeeded || hook.with_warnings || outcome == Outcome::Complete;
+            let captured = |part: &String| {
+                let meant = |capture: &&gullet_model::record::Capture| {
+                    capture.part == *part || capture.each_of.as_ref() == Some(part)
+                };
+                let mut of_part = self.builder.captures.iter().filter(meant).peekable();
+                of_part.peek().is_some() && of_part.all(gullet_model::record::Capture::is_captured)
+            };
+            // Before the captures there is nothing that a hook could need.
+            if !with_warnings || !hook.needs.iter().all(captured) {
+                skipped += 1;
+                continue;
+            }
+            let mut env = BTreeMap::from([("GULLET_OUTCOME".to_owned(), outcome.words().to_owned())]);
+            if self.committed.is_some() {
+                env.insert("GULLET_RECORD".to_owned(), record.display().to_string());
+            }
+            let patience = match moment {
+                HookMoment::Held => self.patience(),
+                HookMoment::Before => Patience { stop: Some(self.world.stop), until: None, ..Patience::default() },
+                _ => Patience::default(),
+            };
+            let call = Call {
+                values: self.fact_values(),
+                moment: moment.word(),
+                limit: Limits::HOOK,
+                patience,
+                scratch: Some(self.scratch.clone()),
+                env,
+                notes: true,
+                ..Call::default()
+            };
+            let outcome = self.runner.run(&hook.command, call);
+            let about = format!("{} hook {}", moment.word(), number + 1);
+            if let Err(why) = self.took(outcome, &about, done) {
+                failed = true;
+                match moment {
+                    HookMoment::Before | HookMoment::Held => self.trouble(Some(&about), why, None),
+                    _ => self.warn(Some(&about), why),
+                }
+            }
+        }
+        if skipped > 0 {
+            done.note = Some(format!("{skipped} not run: their conditions do not hold"));
+        }
+        if failed { Reply::No } else { Reply::Yes }
+    }
+}

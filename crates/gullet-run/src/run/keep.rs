@@ -1,0 +1,286 @@
+//! Keeping a run: durable, read back, recorded, remarked upon.
+
+use std::fs;
+
+use gullet_store::{DocumentName, Recipients, Store, WriterInfo};
+
+use gullet_model::step::{StepName, StepReport};
+
+use crate::hold::{guard, notes_folder};
+use crate::machine::Reply;
+use gullet_host::state::State;
+use gullet_host::world::World;
+use gullet_logbook::logbook::Logged;
+use gullet_logbook::sealed::Draft;
+use gullet_logbook::verify::read_all;
+use gullet_model::definition::HookMoment;
+use gullet_model::event::What;
+use gullet_model::outcome::Outcome;
+use gullet_model::record::{RECORD_VERSION, Record, Remark, RemarkKind};
+use gullet_model::words::{chain, count, millis, size};
+
+use super::driver::{Committed, Done, Driver};
+
+impl Driver<'_, '_> {
+    pub(super) fn finish(&mut self, done: &mut Done) -> Reply {
+        let Some(deposit) = self.deposit.take() else { return Reply::No };
+        match deposit.finish() {
+            Ok(deposited) => {
+                let tally = deposited.tally;
+                let stored: u64 = deposited.holdings.wrote.iter().map(|file| file.length).sum();
+                let chunks = count(tally.chunks, "chunk");
+                done.note = Some(format!("{} of {chunks} new, {} stored", tally.new_chunks, size(stored)));
+                self.deposited = Some(deposited);
+                Reply::Yes
+            }
+            Err(error) => {
+                let advice = error.is_full().then(|| "make room in the store; earlier runs are untouched".to_owned());
+                self.trouble(Some("store"), chain(&error), advice);
+                Reply::No
+            }
+        }
+    }
+
+    pub(super) fn read_back(&mut self, done: &mut Done) -> Reply {
+        let Some(store) = self.store.clone() else { return Reply::No };
+        let (mut bytes, mut chunks, mut locked) = (0, 0, 0);
+        let mut wrong = None;
+        let wrote = self.holdings().wrote;
+        let files = wrote.iter().map(|file| (file.name.clone(), Some(file))).collect();
+        let complete = read_all(&store, files, self.world.stop, &mut |name, report| {
+            bytes += report.bytes;
+            chunks += report.chunks;
+            locked += u64::from(report.locked);
+            if !report.is_sound() {
+                wrong.get_or_insert_with(|| format!("{name} read back differently: {:?}", report.damage));
+            }
+        });
+        if let Some(text) = wrong {
+            self.trouble(Some("store"), text, Some("the disk under the store is not to be trusted".to_owned()));
+            return Reply::No;
+        }
+        if !complete {
+            return Reply::No;
+        }
+        let sealed = count(locked, "sealed file");
+        done.note = Some(match (locked, chunks) {
+            (0, _) => format!("{} and {} proven", size(bytes), count(chunks, "chunk")),
+            _ => format!("{} of {sealed} proven as they were stored", size(bytes)),
+        });
+        Reply::Yes
+    }
+
+    /// What the run wrote and needs.
+    fn holdings(&self) -> gullet_store::Holdings {
+        self.deposited.as_ref().map(|deposited| deposited.holdings.clone()).unwrap_or_default()
+    }
+
+    /// The record as far as the run has come.
+    pub(super) fn record(&self) -> Record {
+        let void = self.machine.is_void();
+        let mut hold = self.builder.hold.clone();
+        hold.no_hold = self.plan.spec.no_hold.clone();
+        hold.self_consistent = self.plan.spec.self_consistent.clone();
+        hold.limit_ms = (!self.plan.spec.hold.is_empty()).then(|| millis(self.plan.longest_hold()));
+        let mut warnings = self.builder.warnings.clone();
+        warnings.dedup();
+        let mut captures = self.builder.captures.clone();
+        if void {
+            for capture in &mut captures {
+                capture.listing = None;
+                capture.problem.get_or_insert_with(|| "void: the run failed".to_owned());
+            }
+        }
+        Record {
+            record: RECORD_VERSION,
+            run: self.run.clone(),
+            app: self.plan.app.clone(),
+            title: self.plan.spec.title.clone(),
+            writer: self.state.writer().to_owned(),
+            store: self.store.as_ref().map_or(String::new(), |store| store.info().id.clone()),
+            store_json: self.store.as_ref().map(Store::info_hash),
+            writer_json: None,
+            previous: self.previous.clone(),
+            started: self.started,
+            ended: self.world.clock.now(),
+            trigger: self.plan.request.trigger().to_owned(),
+            reason: self.plan.request.reason.clone(),
+            partial: self.plan.is_partial(),
+            outcome: self.machine.outcome(),
+            causes: self.builder.causes.clone(),
+            warnings,
+            host: self.world.host.clone(),
+            definition: self.plan.definition_text(),
+            hold,
+            steps: self.builder.steps.clone(),
+            captures,
+            holdings: if void { Default::default() } else { self.holdings() },
+            sealed: None,
+        }
+    }
+
+    pub(super) fn commit(&mut self, step: StepName) -> Reply {
+        // A deposit that was not finished is given up here; its threads end and leave nothing under a final name that
+        // a record would speak of.
+        self.deposit = None;
+        self.emit(What::StepStarted { step });
+        let unproven: Vec<String> = self
+            .plan
+            .spec
+            .hold
+            .iter()
+            .filter(|step| step.entered.is_none())
+            .map(|step| {
+                format!("the hold step `{}` has no `entered` probe: nothing proves that it was held", step.name)
+            })
+            .collect();
+        if !self.machine.is_void() {
+            for text in unproven {
+                self.warn(Some("hold"), text);
+            }
+        }
+        self.ask_the_note();
+        let record = self.record();
+        let written = self.write_record(&record);
+        let (name, in_store) = match written {
+            Ok(name) => (name, true),
+            Err(error) => {
+                self.trouble(Some("record"), format!("the record could not be stored: {error}"), None);
+                (self.keep_record_here(&record), false)
+            }
+        };
+        if in_store && !self.machine.is_void() {
+            self.keep_marks();
+        }
+        let _ = serde_json::to_vec_pretty(&record).map(|bytes| fs::write(self.scratch.join("record.json"), bytes));
+        self.emit(What::Recorded { record: name.clone(), in_store });
+        let refused = record.outcome == Outcome::Refused;
+        self.committed = Some(Committed { record, name, in_store });
+        if in_store || refused { Reply::Yes } else { Reply::No }
+    }
+
+    /// A run that was stopped and goes on later must not commit what its guard has let go meanwhile.
+    fn ask_the_note(&mut self) {
+        let Some(token) = self.guard.as_ref().map(|guard| guard.token.clone()) else { return };
+        let notes = notes_folder(&self.plan.state);
+        if self.machine.is_void() || self.hold_began.is_none() {
+            return;
+        }
+        if !guard::was_left_as_asked(&notes, &self.plan.app, &token) {
+            self.machine.distrust();
+            let text = "the guard left the hold by itself, so everything captured is void";
+            self.trouble(Some("hold"), text.to_owned(), None);
+        }
+    }
+
+    fn write_record(&mut self, record: &Record) -> Result<String, String> {
+        let store = self.store.clone().ok_or_else(|| "the store is not there".to_owned())?;
+        store.confirm().map_err(|error| chain(&error))?;
+        let writer = WriterInfo {
+            writer: record.writer.clone(),
+            host: record.host.name.clone(),
+            since: record.started.to_string(),
+        };
+        let writer_json = store.register(&writer).map_err(|error| chain(&error))?;
+        if gullet_logbook::sweep::is_retired(&store, &record.writer).map_err(|error| chain(&error))? {
+            return Err("this machine was retired as a writer of the store meanwhile".to_owned());
+        }
+        let previous = self.send_waiting(&store, record.previous.clone());
+        let record = &Record { writer_json: Some(writer_json), previous, ..record.clone() };
+        let name = store_record(record, &self.plan.seal, &store, self.state)?;
+        Ok(name.to_string())
+    }
+
+    /// Sends the records that waited for the store; one that it still cannot take goes on waiting. Each becomes a link of the
+    /// chain now, behind `previous`; gives the name of the last one.
+    fn send_waiting(&self, store: &Store, mut previous: Option<String>) -> Option<String> {
+        for (_, path) in self.state.waiting(Some(&self.plan.app)) {
+            let Ok(bytes) = fs::read(&path) else { continue };
+            let Ok(mut record) = serde_json::from_slice::<Record>(&bytes) else { continue };
+            // One that was written before this machine took a new id stays in the chain of no machine.
+            record.writer = self.state.writer().to_owned();
+            record.store = store.info().id.clone();
+            record.store_json = Some(store.info_hash());
+            record.previous.clone_from(&previous);
+            if let Ok(name) = store_record(&record, &self.plan.seal, store, self.state) {
+                previous = Some(name.to_string());
+                let _ = fs::remove_file(&path);
+            }
+        }
+        previous
+    }
+
+    /// A record that the store cannot take is kept in the local state, as failed.
+    fn keep_record_here(&mut self, record: &Record) -> String {
+        let mut record = record.clone();
+        record.outcome = record.outcome.combine(match record.outcome {
+            Outcome::Refused => Outcome::Refused,
+            _ => Outcome::Failed,
+        });
+        record.causes = self.builder.causes.clone();
+        let bytes = serde_json::to_vec_pretty(&record).unwrap_or_default();
+        let name = format!("{}-{}.json", record.stem(), gullet_store::Hash::of(&bytes));
+        match self.state.keep_waiting(&record.app, &name, &bytes) {
+            Ok(path) => path.display().to_string(),
+            Err(error) => {
+                self.trouble(Some("record"), format!("nor kept in the state folder: {}", chain(&error)), None);
+                String::new()
+            }
+        }
+    }
+
+    fn keep_marks(&mut self) {
+        let Some(deposited) = &self.deposited else { return };
+        for secured in self.secured.iter_mut().flatten() {
+            // Losing marks costs reading everything again, nothing else.
+            let _ = secured.keep_marks(deposited);
+        }
+    }
+
+    /// Keeps what came of hooks that ran after the record was written.
+    pub(super) fn remark_hooks(&mut self, moment: HookMoment, reply: Reply, report: StepReport) {
+        let (Some(store), Some(committed)) = (&self.store, &self.committed) else { return };
+        if !committed.in_store {
+            return;
+        }
+        let ok = reply != Reply::No;
+        let what = if moment == HookMoment::Finished { RemarkKind::Finished } else { RemarkKind::Hooks };
+        let outcome = if ok { Outcome::Complete } else { Outcome::Warnings };
+        let text = format!("`{}` hooks {}", moment.word(), if ok { "succeeded" } else { "failed" });
+        let remark = Remark::new(&self.run, &committed.name, self.world.clock.now(), what, outcome, text);
+        // The `finished` hooks follow those of the outcome.
+        let number = if moment == HookMoment::Finished { 2 } else { 1 };
+        let remark = Remark { steps: vec![report], number, ..remark };
+        let stored = Draft::of_remark(&remark, &committed.record, &self.plan.seal)
+            .and_then(|draft| draft.store(store, Some(self.state)));
+        if let Err(error) = stored {
+            self.warn(Some("record"), format!("the hooks' result could not be stored: {}", chain(&error)));
+        }
+    }
+}
+
+/// Remarks that a person declared the application of a run to be no longer held.
+///
+/// # Errors
+/// When the store cannot take it.
+pub fn remark_declared(
+    store: &Store,
+    logged: &Logged,
+    text: &str,
+    world: World<'_>,
+    state: &State,
+) -> Result<(), gullet_store::StoreError> {
+    let remark = logged.remark(world.clock.now(), RemarkKind::Declared, Outcome::Complete, text.to_owned());
+    logged.store_remark(&remark, store, Some(state))
+}
+
+/// Stores the record of a run that was made now.
+pub(super) fn store_record(
+    record: &Record,
+    keys: &Recipients,
+    store: &Store,
+    state: &State,
+) -> Result<DocumentName, String> {
+    let draft = Draft::of_record(record, keys).map_err(|error| chain(&error))?;
+    draft.store(store, Some(state)).map_err(|error| chain(&error))
+}

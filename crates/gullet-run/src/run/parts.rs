@@ -1,0 +1,252 @@
+//! The tasks of a run that are about its parts: made ready, copied before the hold, secured, looked at again, stored.
+
+use std::time::Duration;
+
+use jiff::Timestamp;
+
+use super::driver::{Done, Driver};
+use crate::machine::Reply;
+use gullet_capture::part::{self, PartError, Quiet, Securing};
+use gullet_capture::plan::PlannedPart;
+use gullet_host::hook::{Call, Limits, Patience};
+use gullet_model::definition::Secure;
+use gullet_model::event::{Event, What};
+use gullet_model::record::Capture;
+use gullet_model::words::{count, size};
+
+/// How often progress is told, at most.
+const PROGRESS: Duration = Duration::from_millis(100);
+
+impl<'a> Driver<'a, '_> {
+    pub(super) fn last_capture(&self, number: usize) -> Option<&'a Capture> {
+        self.last_good.and_then(|last| last.record.capture(&self.plan.parts[number].name))
+    }
+
+    /// Does something with a part that reads or stores it.
+    fn with_part<T>(
+        &mut self,
+        number: usize,
+        done: &mut Done,
+        act: impl FnOnce(&PlannedPart, &mut Securing<'_, '_>) -> T,
+    ) -> Option<T> {
+        let planned = &self.plan.parts[number];
+        let mut deposit = self.deposit.take()?;
+        let in_hold = self.machine.holds() || self.machine.is_in_found_hold();
+        let patience = if in_hold { self.patience() } else { Patience { until: None, lost: None, ..self.patience() } };
+        let store = self.store.as_ref().map_or(String::new(), |store| store.info().id.clone());
+        let marks = self.state.marks_path(&store, &self.plan.app, &planned.name).unwrap_or_default();
+        let (world, last, mut told) = (self.world, self.last_capture(number), self.world.clock.uptime());
+        let name = planned.name.clone();
+        // What fails here fails again with the first chunk, and is told then.
+        let _ = deposit.set_level(planned.spec.level.unwrap_or(self.plan.level));
+        let listener = &mut *self.listener;
+        let mut progress = |files: u64, bytes: u64| {
+            let now = world.clock.uptime();
+            if now.saturating_sub(told) >= PROGRESS {
+                told = now;
+                let what = What::Progress { part: name.clone(), files, bytes };
+                listener.hear(&Event { at: world.clock.now(), what });
+            }
+        };
+        let mut context = Securing {
+            world,
+            plan: self.plan,
+            runner: self.runner,
+            patience,
+            deposit: &mut deposit,
+            progress: &mut progress,
+            scratch: self.scratch.join(format!("part-{number}")),
+            marks,
+            grounds: &mut self.grounds,
+            staging: &mut self.staging,
+            in_hold,
+            is_live: false,
+            warm: self.warm[number].as_ref(),
+            last,
+            reread: self.plan.request.reread,
+            commands: Vec::new(),
+            notes: Default::default(),
+        };
+        let acted = act(planned, &mut context);
+        done.commands.append(&mut context.commands);
+        drop(context);
+        self.deposit = Some(deposit);
+        Some(acted)
+    }
+
+    /// Before the hold: what would cost time of it.
+    pub(super) fn ready(&mut self, done: &mut Done) -> Reply {
+        self.grounds.look_at_all(self.plan, self.world.clock);
+        match self.staging.ready(self.plan) {
+            Ok(found) => {
+                done.note = Some(found);
+                Reply::Yes
+            }
+            Err(why) => {
+                let advice = "say `secure = \"auto\"`, and the best that is possible is done";
+                self.trouble(None, why, Some(advice.to_owned()));
+                Reply::No
+            }
+        }
+    }
+
+    pub(super) fn warm(&mut self, number: usize, done: &mut Done) -> Reply {
+        match self.with_part(number, done, part::warm) {
+            Some(Ok(copy)) => {
+                let (files, bytes) = copy.amount();
+                done.note = Some(format!("{}, {} read", count(files, "file"), size(bytes)));
+                self.warm[number] = Some(copy);
+                Reply::Yes
+            }
+            Some(Err(PartError::Stopped)) => Reply::Yes,
+            Some(Err(error)) => {
+                let name = self.plan.parts[number].name.clone();
+                self.warn(Some(&name), format!("it could not be copied before the hold: {error}"));
+                Reply::Warned
+            }
+            None => Reply::No,
+        }
+    }
+
+    pub(super) fn snapshot(&mut self, done: &mut Done) -> Reply {
+        let by_hook = self.plan.spec.snapshot.as_ref();
+        let made = match by_hook {
+            Some(hooks) => {
+                let call = Call {
+                    moment: "snapshot",
+                    limit: Limits::HOOK,
+                    patience: self.patience(),
+                    notes: true,
+                    ..Call::default()
+                };
+                let outcome = self.runner.run(&hooks.make, call);
+                self.took(outcome, "snapshot", done).and_then(|()| {
+                    let shows = hooks.shows.iter().map(|(from, to)| (from.clone(), to.clone()));
+                    self.staging.show(shows).map_err(|error| format!("{}: {}", error.path.display(), error.source))
+                })
+            }
+            None => {
+                self.staging.snapshot().map(drop).map_err(|error| format!("{}: {}", error.path.display(), error.source))
+            }
+        };
+        match made {
+            Ok(()) => Reply::Yes,
+            Err(why) if self.plan.secure() == Secure::Snapshot => {
+                done.note = Some(why.clone());
+                self.trouble(Some("snapshot"), why, None);
+                Reply::No
+            }
+            Err(why) => {
+                done.note = Some(why.clone());
+                self.warn(Some("snapshot"), format!("none could be made, so the parts are copied: {why}"));
+                Reply::Warned
+            }
+        }
+    }
+
+    pub(super) fn clear(&mut self, done: &mut Done) -> Reply {
+        match self.staging.clear(self.runner) {
+            Ok(()) => Reply::Yes,
+            Err(why) => {
+                done.note = Some(why.clone());
+                self.warn(Some("staging"), why);
+                Reply::Warned
+            }
+        }
+    }
+
+    pub(super) fn capture(&mut self, number: usize, done: &mut Done) -> Reply {
+        let started = self.world.clock.now();
+        match self.with_part(number, done, part::secure) {
+            Some(Ok(secured)) => {
+                done.note = secured.capture.secured.map(|by| format!("by a {}", by.words()));
+                self.secured[number] = Some(secured);
+                Reply::Yes
+            }
+            Some(Err(error)) => self.part_failed(number, &error, started, done),
+            None => Reply::No,
+        }
+    }
+
+    fn part_failed(&mut self, number: usize, error: &PartError, started: Timestamp, done: &mut Done) -> Reply {
+        let planned = &self.plan.parts[number];
+        let text = error.to_string();
+        self.secured[number] = None;
+        let capture = part::failed_capture(planned, text.clone(), started);
+        self.emit(What::Captured { capture: Box::new(capture) });
+        // Why it was stopped is told by itself.
+        if !matches!(error, PartError::Stopped) {
+            self.trouble(Some(&planned.name), text.clone(), None);
+        }
+        done.note = Some(text);
+        Reply::No
+    }
+
+    pub(super) fn quiet(&mut self, number: usize, done: &mut Done) -> Reply {
+        let planned = &self.plan.parts[number];
+        let Some(secured) = &self.secured[number] else { return Reply::Yes };
+        match secured.quiet() {
+            Ok(Quiet::Quiet) => {
+                done.note = Some("nothing was written to it while held".to_owned());
+                Reply::Yes
+            }
+            Ok(Quiet::Instant) => {
+                done.note = Some("it was secured in an instant".to_owned());
+                Reply::Yes
+            }
+            Ok(Quiet::Engine) => {
+                done.note = Some("its engine keeps it consistent".to_owned());
+                Reply::Yes
+            }
+            Ok(Quiet::Unknown) => {
+                done.note = Some("cannot be told from outside".to_owned());
+                Reply::Yes
+            }
+            Ok(Quiet::FilesChanged(named, count)) => {
+                let (files, named) = (gullet_model::words::count(count, "file"), named.join(", "));
+                let text = format!("{files} changed while the application said that it was held: {named}");
+                done.note = Some(text.clone());
+                self.warn(Some(&planned.name), text);
+                Reply::Warned
+            }
+            Ok(Quiet::Written) => {
+                let text = "the database was written to while the application said that it was held";
+                done.note = Some(text.to_owned());
+                self.trouble(
+                    Some(&planned.name),
+                    text.to_owned(),
+                    Some("the hold is none: nothing of it can be relied on".to_owned()),
+                );
+                self.machine.lose_hold();
+                Reply::No
+            }
+            Err(error) => self.part_failed(number, &error, self.world.clock.now(), done),
+        }
+    }
+
+    pub(super) fn store_part(&mut self, number: usize, done: &mut Done) -> Reply {
+        let name = self.plan.parts[number].name.clone();
+        let Some(mut secured) = self.secured[number].take() else { return Reply::No };
+        match self.with_part(number, done, |planned, context| secured.store(planned, context)) {
+            Some(Ok(())) => {
+                let warned = !secured.capture.warnings.is_empty();
+                let warnings = secured.capture.warnings.clone();
+                self.emit(What::Captured { capture: Box::new(secured.capture.clone()) });
+                for text in warnings {
+                    self.warn(Some(&name), text);
+                }
+                let unreadable = secured.capture.unreadable;
+                if unreadable > 0 && self.plan.parts[number].spec.unreadable.is_none() {
+                    self.machine.lack_part();
+                    let text = format!("{} could not be read, so the part is incomplete", count(unreadable, "path"));
+                    let advice = "say `unreadable = \"ok\"` in the part if that may be";
+                    self.trouble(Some(&name), text, Some(advice.to_owned()));
+                }
+                self.secured[number] = Some(secured);
+                if warned { Reply::Warned } else { Reply::Yes }
+            }
+            Some(Err(error)) => self.part_failed(number, &error, secured.capture.started, done),
+            None => Reply::No,
+        }
+    }
+}

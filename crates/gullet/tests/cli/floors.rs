@@ -1,0 +1,92 @@
+//! The floors of the house: a crate uses only those below it, and no modules of a crate import each other in a ring.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::fs;
+use std::path::{Path, PathBuf};
+
+/// From the bottom up; ARCHITECTURE.md draws them.
+const FLOORS: [&str; 9] = [
+    "gullet-store",
+    "gullet-model",
+    "gullet-host",
+    "gullet-logbook",
+    "gullet-capture",
+    "gullet-run",
+    "gullet-restore",
+    "gullet-core",
+    "gullet",
+];
+
+fn crates() -> PathBuf {
+    Path::new(env!("CARGO_MANIFEST_DIR")).join("..")
+}
+
+/// The text of a file up to its own tests.
+fn production(path: &Path) -> String {
+    let text = fs::read_to_string(path).unwrap();
+    text.split("#[cfg(test)]\nmod tests {").next().unwrap().to_owned()
+}
+
+fn sources(folder: &Path, found: &mut Vec<PathBuf>) {
+    for entry in fs::read_dir(folder).unwrap() {
+        let path = entry.unwrap().path();
+        if path.is_dir() {
+            sources(&path, found);
+        } else if path.extension().is_some_and(|end| end == "rs") && path.file_name().unwrap() != "tests.rs" {
+            found.push(path);
+        }
+    }
+}
+
+/// What each top module of a crate imports of the others.
+fn imports(name: &str) -> BTreeMap<String, BTreeSet<String>> {
+    let top = crates().join(name).join("src");
+    let mut files = Vec::new();
+    sources(&top, &mut files);
+    let mut imports: BTreeMap<String, BTreeSet<String>> = BTreeMap::new();
+    for file in files {
+        let below = file.strip_prefix(&top).unwrap().with_extension("");
+        let own = below.iter().next().unwrap().to_string_lossy().into_owned();
+        if own == "lib" || own == "main" {
+            continue;
+        }
+        let text = production(&file);
+        let others = text.split("crate::").skip(1).map(|rest| {
+            rest.chars().take_while(|c| c.is_ascii_lowercase() || *c == '_' || c.is_ascii_digit()).collect::<String>()
+        });
+        imports.entry(own.clone()).or_default().extend(others.filter(|other| *other != own && !other.is_empty()));
+    }
+    imports
+}
+
+#[test]
+fn no_modules_import_each_other_in_a_ring() {
+    for name in FLOORS.iter().chain(&["quaybook"]) {
+        let mut left = imports(name);
+        assert!(!left.is_empty(), "{name} has no modules to look at");
+        // What imports nothing that is left is taken away, again and again; a ring stays.
+        loop {
+            let names: BTreeSet<String> = left.keys().cloned().collect();
+            let before = left.len();
+            left.retain(|_, others| others.iter().any(|other| names.contains(other)));
+            if left.len() == before {
+                break;
+            }
+        }
+        assert!(left.is_empty(), "{name}: a ring of imports is among {left:?}");
+    }
+}
+
+#[test]
+fn a_crate_uses_only_those_below_it() {
+    for (floor, name) in FLOORS.iter().enumerate() {
+        let manifest = fs::read_to_string(crates().join(name).join("Cargo.toml")).unwrap();
+        let dependencies = manifest.split("[dependencies]").nth(1).unwrap().split("\n[").next().unwrap();
+        let used =
+            dependencies.lines().filter_map(|line| line.split(['.', ' ']).next()).filter(|d| d.starts_with("gullet"));
+        for other in used {
+            let below = FLOORS.iter().position(|known| known == &other);
+            assert!(below.is_some_and(|below| below < floor), "{name} uses {other}, which is not below it");
+        }
+    }
+}
