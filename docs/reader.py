@@ -223,7 +223,7 @@ def main():
     if about["format"] > 1:
         raise SystemExit(f"the store has format {about['format']}, which is newer than this program")
     for path, record in documents(arguments.store, "records"):
-        below = "/".join(["remarks", record["app"], record["writer"], record["run"]])
+        below = "/".join(["remarks", record["app"], record["machine"], record["run"]])
         remarks = [remark for _, remark in documents(arguments.store, below)]
         # By their numbers; by their names, which begin with the time, only where those are the same.
         remarks.sort(key=lambda remark: remark.get("number", 0))
@@ -232,7 +232,7 @@ def main():
             print(record["run"], record["app"], record["started"], record["outcome"], ",".join(kinds) or "-", sep="\t")
         elif record["run"] == arguments.run:
             if "thinned" in kinds:
-                raise SystemExit("its captures were given up")
+                raise SystemExit("its captures were removed")
             record = opened(record, arguments.identity, path)
             payload = Payload(arguments.store, holdings(record, remarks), arguments.identity)
             for capture in record["captures"]:

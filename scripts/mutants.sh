@@ -16,7 +16,7 @@ command -v cargo-nextest >/dev/null || cargo install cargo-nextest --locked
 files=(crates/gullet-store/src/{deposit,packing,payload,reader,seal,store,verify,location,document}.rs
   crates/gullet-store/src/{listing,location}/'*.rs'
   crates/gullet-logbook/src/{sweep,verify}.rs crates/gullet-logbook/src/verify/'*.rs' crates/gullet-core/src/status.rs
-  crates/gullet-run/src/machine.rs crates/gullet-run/src/hold/'*.rs'
+  crates/gullet-run/src/sequence.rs crates/gullet-run/src/hold/'*.rs'
   crates/gullet-capture/src/part/marks.rs crates/gullet-restore/src/restore/select.rs)
 chosen=()
 for file in "${files[@]}"; do chosen+=(--file "$file"); done

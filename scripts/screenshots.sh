@@ -74,7 +74,7 @@ gullet --definition sealed.toml store new depot --quiet >/dev/null
 gullet --definition sealed.toml run quaybook --quiet >/dev/null
 shot keys "gullet key new safe.key; gullet key show safe.key; gullet key test --store sealed --identity other.key; gullet key test --store sealed --identity safe.key"
 first=$(gullet runs --json | grep -o '"run": *"[^"]*"' | head -1 | cut -d'"' -f4)
-shot thin "gullet thin --run $first --because 'before the upgrade'; gullet thin --run $first --because 'before the upgrade' --yes; gullet store sweep depot; gullet runs"
+shot thin "gullet thin --run $first --reason 'before the upgrade'; gullet thin --run $first --reason 'before the upgrade' --yes; gullet store sweep depot; gullet runs"
 sed -e 's/^entered = /enterd = /; s/limit = "10s", tries/limit = "10 sec", tries/; s/must   = true/must = "yes"/' gullet.toml > wrong.toml
 shot definition-errors "gullet plan quaybook --definition wrong.toml"
 # A ledger in PostgreSQL beside the desk, as a group.
@@ -86,7 +86,7 @@ cat gullet.toml - > group.toml <<LEDGER
 
 [app.ledger]
 title = "Skerry Line ledger"
-no_hold = "the server's own snapshot is of one moment"
+no_hold = "the server's own snapshot is from one point in time"
 
 [[app.ledger.part]]
 name = "databases"

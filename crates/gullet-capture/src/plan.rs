@@ -118,7 +118,7 @@ pub struct Plan {
     pub mounted: bool,
     /// Zstandard level.
     pub level: i32,
-    /// Whom everything is sealed for.
+    /// Whom everything is encrypted to.
     pub seal: Recipients,
     /// The state folder.
     pub state: PathBuf,
@@ -159,9 +159,9 @@ impl Plan {
             spec: spec.clone(),
             store_name: store_name.clone(),
             store: location,
-            mounted: store.mounted,
-            level: store.level.unwrap_or(3),
-            seal: Recipients::parse(&store.seal_for).map_err(|error| PlanError::Key(error.to_string()))?,
+            mounted: store.must_be_mounted,
+            level: store.zstd_level.unwrap_or(3),
+            seal: Recipients::parse(&store.encrypt_to).map_err(|error| PlanError::Key(error.to_string()))?,
             state,
             parts: Vec::new(),
             not_asked_for: Vec::new(),
@@ -238,18 +238,14 @@ impl Plan {
             }
             names.push(name.clone());
             let mut spec = Part { each: None, name: name.clone(), ..part.clone() };
-            let paths = spec.files.iter_mut().chain(&mut spec.sqlite).chain(&mut spec.take);
+            let paths = spec.files.iter_mut().chain(&mut spec.sqlite).chain(&mut spec.collect);
             for path in paths {
                 *path = filled_path(path, &values).map_err(fail)?;
             }
             self.parts.push(PlannedPart { name, each_of: Some(part.name.clone()), values, spec, claimed: Vec::new() });
         }
-        if names.len() < each.least.unwrap_or(0) as usize {
-            return Err(fail(format!(
-                "there are {}, and at least {} are wanted",
-                names.len(),
-                each.least.unwrap_or(0)
-            )));
+        if names.len() < each.min.unwrap_or(0) as usize {
+            return Err(fail(format!("there are {}, and at least {} are wanted", names.len(), each.min.unwrap_or(0))));
         }
         if let Some(last) = last_good {
             let before = last.record.captures.iter().filter(|c| c.each_of.as_ref() == Some(&part.name));
@@ -310,7 +306,7 @@ impl Plan {
 
     /// How parts are secured while the application is held.
     pub fn secure(&self) -> Secure {
-        self.spec.secure.unwrap_or(Secure::Auto)
+        self.spec.capture_method.unwrap_or(Secure::Auto)
     }
 
     /// Whether the run is narrowed to some parts.
@@ -320,7 +316,7 @@ impl Plan {
 
     /// How long the application may be held.
     pub fn longest_hold(&self) -> Duration {
-        self.spec.longest_hold.map_or(LONGEST_HOLD, |span| span.0)
+        self.spec.max_hold.map_or(LONGEST_HOLD, |span| span.0)
     }
 
     /// Every command that a run would execute, those of `command` parts apart.
@@ -328,15 +324,15 @@ impl Plan {
         let spec = &self.spec;
         let mut found: Vec<&CommandSpec> = spec.require.iter().map(|require| &require.probe.command).collect();
         for step in &spec.hold {
-            found.extend([&step.enter, &step.leave, &step.session].into_iter().flatten());
-            let probes = [&step.settled, &step.entered, &step.left].into_iter().flatten();
+            found.extend([&step.enter, &step.release, &step.session].into_iter().flatten());
+            let probes = [&step.drained, &step.entered, &step.released].into_iter().flatten();
             found.extend(probes.flat_map(OneOrMany::all).map(|probe| &probe.command));
         }
         found.extend(spec.snapshot.iter().flat_map(|hooks| [&hooks.make, &hooks.remove]));
         for part in &spec.part {
             found.extend(&part.export);
             found.extend(part.each.as_ref().map(|each| &each.command));
-            found.extend(part.steady.as_ref().map(|steady| &steady.command));
+            found.extend(part.stable.as_ref().map(|steady| &steady.command));
             found.extend(part.facts.values());
             if let Some(http) = &part.http {
                 found.extend(http.ask.iter().chain([&http.fetch]));
@@ -390,7 +386,8 @@ impl PlannedPart {
         let spec = &mut self.spec;
         let cluster = spec.postgres.iter_mut().flat_map(|server| &mut server.cluster);
         let datadir = spec.mariadb.iter_mut().flat_map(|server| &mut server.datadir);
-        let sources = spec.files.iter_mut().chain(&mut spec.sqlite).chain(&mut spec.take).chain(cluster).chain(datadir);
+        let sources =
+            spec.files.iter_mut().chain(&mut spec.sqlite).chain(&mut spec.collect).chain(cluster).chain(datadir);
         for path in sources.chain(self.claimed.iter_mut().map(|(path, _)| path)) {
             *path = to(path);
         }

@@ -58,9 +58,9 @@ pub struct AppStatus {
     pub expected_within_s: i64,
     /// When the newest good run was last read back in full.
     pub verified: Option<Timestamp>,
-    /// When a run of it was last proven to restore, by a drill.
+    /// When a run of it was last drilled to restore, by a drill.
     pub proven: Option<Timestamp>,
-    /// What of it stays with other machinery: the part, and by which id. None of it is stored here.
+    /// What of it is kept by another system: the part, and by which id. None of it is stored here.
     pub outside: Vec<(String, String)>,
 }
 
@@ -310,7 +310,7 @@ pub fn status(app: &str, book: &Logbook, hold: &NoteStatus, about: &Circumstance
             outcome => found.push((Level::Critical, format!("the last run is {outcome}{cause}"))),
         }
         if last.record.hold.no_hold.is_some() {
-            found.push((Level::Ok, "it is never held: its parts are not of one moment".to_owned()));
+            found.push((Level::Ok, "it is never held: its parts are not from one point in time".to_owned()));
         }
     }
     if let Some(good) = good {

@@ -1,7 +1,7 @@
-//! The local state folder: this machine's writer id, locks, scratch space, caches, and records that wait for the store.
+//! The local state folder: this machine's machine id, locks, scratch space, caches, and records that wait for the store.
 //!
 //! ```text
-//! writer.json                     this machine's identity in stores
+//! machine.json                     this machine's identity in stores
 //! stores.json                     the id of the store found at each location
 //! locks/sweep                     shared by runs, taken alone by a sweep
 //! locks/APP.lock                  held while a run of the application lives; the kernel lets go when it dies
@@ -11,7 +11,7 @@
 //! waiting/APP/STEM-HASH.json      records that the store could not take
 //! stores/ID/written/APP           the documents that this machine wrote there: `?` about to be, `=` written
 //! stores/ID/cache.db              which chunks are in the store
-//! stores/ID/clear/HASH.json       what is sealed in records and remarks that this machine wrote, in clear
+//! stores/ID/clear/HASH.json       what is encrypted in records and remarks that this machine wrote, in clear
 //! stores/ID/proven.json           when payload files were last read in full
 //! stores/ID/marks/APP/PART.marks  the last listing with the marks of its files
 //! ```
@@ -82,8 +82,8 @@ pub enum StateError {
 }
 
 #[derive(Serialize, Deserialize)]
-struct WriterFile {
-    writer: String,
+struct MachineFile {
+    machine: String,
 }
 
 /// The documents about one application that this machine wrote into a store, as its state folder knows them.
@@ -128,7 +128,7 @@ pub struct SweepLock {
 #[derive(Clone, Debug)]
 pub struct State {
     folder: PathBuf,
-    writer: String,
+    machine: String,
 }
 
 /// Makes a private folder and all above it.
@@ -152,7 +152,7 @@ pub fn write_whole(path: &Path, bytes: &[u8]) -> Result<(), PathError> {
 }
 
 impl State {
-    /// Opens the state folder, making it and its writer id where they are missing.
+    /// Opens the state folder, making it and its machine id where they are missing.
     ///
     /// # Errors
     /// When this account cannot use it.
@@ -162,12 +162,12 @@ impl State {
             // Commands are read from it, and executed with the rights of this account.
             return Err(StateError::Open { path: folder.to_path_buf(), why });
         }
-        let path = folder.join("writer.json");
-        let writer = match fs::read(&path) {
+        let path = folder.join("machine.json");
+        let machine = match fs::read(&path) {
             Ok(bytes) => {
-                let file: WriterFile = serde_json::from_slice(&bytes)
+                let file: MachineFile = serde_json::from_slice(&bytes)
                     .map_err(|error| StateError::Damaged { path: path.clone(), why: error.to_string() })?;
-                file.writer
+                file.machine
             }
             Err(error) if error.kind() == std::io::ErrorKind::NotFound => first_writer(&path, random)?,
             Err(error) => return Err(PathError::new(&path, error).into()),
@@ -178,18 +178,18 @@ impl State {
         let probe = folder.join(format!("probe.{}", std::process::id()));
         write_whole(&probe, b"")?;
         fs::remove_file(&probe).at(&probe)?;
-        Ok(Self { folder: folder.to_path_buf(), writer })
+        Ok(Self { folder: folder.to_path_buf(), machine })
     }
 
     /// The identity in stores of the machine whose state is in a folder, where it has one; nothing is made.
     pub fn machine_of(folder: &Path) -> Option<String> {
-        let file: WriterFile = serde_json::from_slice(&fs::read(folder.join("writer.json")).ok()?).ok()?;
-        Some(file.writer)
+        let file: MachineFile = serde_json::from_slice(&fs::read(folder.join("machine.json")).ok()?).ok()?;
+        Some(file.machine)
     }
 
     /// This machine's identity in stores.
-    pub fn writer(&self) -> &str {
-        &self.writer
+    pub fn machine(&self) -> &str {
+        &self.machine
     }
 
     /// The folder.
@@ -299,32 +299,32 @@ impl State {
         apps
     }
 
-    /// Takes a new writer id, and forgets what it knew of a store: a writer reuses its own payload only.
+    /// Takes a new machine id, and forgets what it knew of a store: a machine reuses its own payload only.
     ///
     /// # Errors
     /// When it cannot be written.
     pub fn renew_writer(&mut self, store: &str, random: &dyn Random) -> Result<(), StateError> {
         let known = self.place(&["stores", store])?;
         fs::remove_dir_all(&known).at(&known)?;
-        self.writer = new_writer(&self.folder.join("writer.json"), random)?;
+        self.machine = new_machine(&self.folder.join("machine.json"), random)?;
         Ok(())
     }
 
-    /// Goes on as a writer that a store knows, in a state folder that never wrote to that store.
+    /// Goes on as a machine that a store knows, in a state folder that never wrote to that store.
     ///
     /// # Errors
     /// When it has written there under another id, or cannot be written.
-    pub fn adopt_writer(&mut self, writer: &str, store: &str) -> Result<(), StateError> {
-        if self.writer == writer {
+    pub fn adopt_machine(&mut self, machine: &str, store: &str) -> Result<(), StateError> {
+        if self.machine == machine {
             return Ok(());
         }
-        let path = self.folder.join("writer.json");
+        let path = self.folder.join("machine.json");
         if self.folder.join("stores").join(store).join("written").exists() {
-            let why = format!("this machine has written to the store already, as {}", self.writer);
+            let why = format!("this machine has written to the store already, as {}", self.machine);
             return Err(StateError::Damaged { path, why });
         }
-        write_whole(&path, serde_json::json!({ "writer": writer }).to_string().as_bytes())?;
-        self.writer = writer.to_owned();
+        write_whole(&path, serde_json::json!({ "machine": machine }).to_string().as_bytes())?;
+        self.machine = machine.to_owned();
         Ok(())
     }
 
@@ -444,28 +444,28 @@ impl State {
     }
 }
 
-/// Makes the first writer id of a state folder. Of several commands that do so at once one wins, and all go on with its.
+/// Makes the first machine id of a state folder. Of several commands that do so at once one wins, and all go on with its.
 fn first_writer(path: &Path, random: &dyn Random) -> Result<String, StateError> {
     let temporary = path.with_extension(format!("{}.first", std::process::id()));
-    let writer = new_writer(&temporary, random)?;
+    let machine = new_machine(&temporary, random)?;
     let cwd = rustix::fs::CWD;
     match rustix::fs::renameat_with(cwd, &temporary, cwd, path, rustix::fs::RenameFlags::NOREPLACE) {
-        Ok(()) => Ok(writer),
+        Ok(()) => Ok(machine),
         Err(rustix::io::Errno::EXIST) => {
             fs::remove_file(&temporary).at(&temporary)?;
             let bytes = fs::read(path).at(path)?;
-            let file: WriterFile = serde_json::from_slice(&bytes)
+            let file: MachineFile = serde_json::from_slice(&bytes)
                 .map_err(|error| StateError::Damaged { path: path.to_path_buf(), why: error.to_string() })?;
-            Ok(file.writer)
+            Ok(file.machine)
         }
         Err(errno) => Err(PathError::new(path, errno).into()),
     }
 }
 
-fn new_writer(path: &Path, random: &dyn Random) -> Result<String, PathError> {
-    let writer = random_id(random, 8);
-    write_whole(path, serde_json::json!({ "writer": writer }).to_string().as_bytes())?;
-    Ok(writer)
+fn new_machine(path: &Path, random: &dyn Random) -> Result<String, PathError> {
+    let machine = random_id(random, 8);
+    write_whole(path, serde_json::json!({ "machine": machine }).to_string().as_bytes())?;
+    Ok(machine)
 }
 
 /// The lock of an application; let go when dropped, or when the process dies.
@@ -506,7 +506,7 @@ mod tests {
     fn the_writer_id_stays_and_the_folder_is_private() {
         let (_folder, state) = state();
         let again = State::open(state.folder(), &Counting).unwrap();
-        assert_eq!(state.writer(), again.writer());
+        assert_eq!(state.machine(), again.machine());
         assert_eq!(fs::metadata(state.folder()).unwrap().permissions().mode() & 0o777, 0o700);
     }
 

@@ -26,9 +26,9 @@ pub struct Logged {
     pub record: Record,
     /// The remarks, oldest first.
     pub remarks: Vec<Remark>,
-    /// The public keys that it is sealed for.
+    /// The public keys that it is encrypted to.
     pub keys: Vec<String>,
-    /// Whether it is sealed and no identity at hand opens it: then only what is in clear is known of it.
+    /// Whether it is encrypted and no identity at hand opens it: then only what is in clear is known of it.
     pub is_locked: bool,
 }
 
@@ -38,14 +38,14 @@ impl Logged {
         self.remarks.iter().fold(self.record.outcome, |worst, remark| worst.combine(remark.outcome))
     }
 
-    /// When everything was last read back and found sound; `None` when it never was, or damage was found since.
+    /// When everything was last read back and found intact; `None` when it never was, or damage was found since.
     pub fn verified(&self) -> Option<Timestamp> {
         let kinds = [RemarkKind::Verified, RemarkKind::Damaged];
         let last = self.remarks.iter().rev().find(|remark| kinds.contains(&remark.what))?;
         (last.what == RemarkKind::Verified).then_some(last.at)
     }
 
-    /// The public keys that it is sealed for; what is said about it is sealed for them too.
+    /// The public keys that it is encrypted to; what is said about it is encrypted to them too.
     ///
     /// # Errors
     /// When one of them is not a public key: a record that was tampered with must not make what follows readable to all.
@@ -62,7 +62,7 @@ impl Logged {
         Remark { number, ..Remark::new(&self.record.run, &self.name, at, what, outcome, text) }
     }
 
-    /// When it was last proven to restore, by a drill; `None` when it never was, or the last drill failed.
+    /// When it was last drilled to restore, by a drill; `None` when it never was, or the last drill failed.
     pub fn proven(&self) -> Option<Timestamp> {
         let last = self.remarks.iter().rev().find(|remark| remark.what == RemarkKind::Drilled)?;
         (last.outcome == Outcome::Complete).then_some(last.at)
@@ -94,7 +94,7 @@ impl Logged {
         self.store_remark(&self.remark(world.clock.now(), what, outcome, text), store, state)
     }
 
-    /// Stores a remark about it, sealed for whom it is sealed.
+    /// Stores a remark about it, encrypted to whom it is encrypted.
     ///
     /// # Errors
     /// When the store cannot take it.
@@ -114,7 +114,7 @@ impl Logged {
         holdings
     }
 
-    /// Whether its captures were given up.
+    /// Whether its captures were removed.
     pub fn is_thinned(&self) -> bool {
         self.remarks.iter().any(|remark| remark.what == RemarkKind::Thinned)
     }
@@ -139,7 +139,7 @@ pub struct Logbook {
     pub machine: Option<String>,
 }
 
-/// What a run must know of the runs before it, by the same writer; reading it takes no longer the more runs there are.
+/// What a run must know of the runs before it, by the same machine; reading it takes no longer the more runs there are.
 #[derive(Debug, Default)]
 pub struct Recent {
     /// The newest run that can stand for the application.
@@ -157,14 +157,14 @@ pub struct Recent {
 }
 
 impl Recent {
-    /// Looks from the newest run of `app` by `writer` back to the first good one.
+    /// Looks from the newest run of `app` by `machine` back to the first good one.
     ///
     /// # Errors
     /// When the store cannot be listed.
-    pub fn read(store: &Store, app: &str, writer: &str, state: &State) -> Result<Self, StoreError> {
+    pub fn read(store: &Store, app: &str, machine: &str, state: &State) -> Result<Self, StoreError> {
         let mut recent = Self::default();
-        let names = store.documents(&format!("records/{app}/{writer}"))?;
-        let remark_names = store.documents(&format!("remarks/{app}/{writer}"))?;
+        let names = store.documents(&format!("records/{app}/{machine}"))?;
+        let remark_names = store.documents(&format!("remarks/{app}/{machine}"))?;
         let written = state.written(&store.info().id, app);
         let all: BTreeSet<&str> = names.iter().chain(&remark_names).map(DocumentName::as_str).collect();
         recent.missing = written.missing(&all);
@@ -195,13 +195,13 @@ mod order;
 pub use find::{FindError, MachineName, Moment, RunSpec, Which};
 
 impl Logbook {
-    /// Reads the logbook of a store. What is sealed is opened with what this machine kept in its `state`, or with the
+    /// Reads the logbook of a store. What is encrypted is opened with what this machine kept in its `state`, or with the
     /// store's identities.
     ///
     /// # Errors
     /// When the store cannot be listed. Documents that cannot be read are listed, not fatal.
     pub fn read(store: &Store, app: Option<&str>, state: Option<&State>) -> Result<Self, StoreError> {
-        let mut book = Self { machine: state.map(|state| state.writer().to_owned()), ..Self::default() };
+        let mut book = Self { machine: state.map(|state| state.machine().to_owned()), ..Self::default() };
         let below = |folder: &str| app.map_or(folder.to_owned(), |app| format!("{folder}/{app}"));
         let mut remarks: BTreeMap<String, Vec<Remark>> = BTreeMap::new();
         let remark_names = store.documents(&below("remarks"))?;
@@ -239,7 +239,7 @@ impl Logbook {
     /// # Errors
     /// When the store cannot be listed.
     pub fn read_newest(store: &Store, app: &str, state: &State, most: usize) -> Result<Self, StoreError> {
-        let machine = state.writer();
+        let machine = state.machine();
         let mut book = Self { machine: Some(machine.to_owned()), ..Self::default() };
         let names = store.documents(&format!("records/{app}/{machine}"))?;
         let remark_names = store.documents(&format!("remarks/{app}/{machine}"))?;
@@ -296,7 +296,7 @@ impl Logbook {
 
     /// Whether a run is of the machine that reads; of a machine that is not known every run may be.
     pub fn may_be_own(&self, logged: &Logged) -> bool {
-        self.machine.as_ref().is_none_or(|own| logged.record.writer == *own)
+        self.machine.as_ref().is_none_or(|own| logged.record.machine == *own)
     }
 
     /// The newest run that can stand for an application of the machine that reads.
@@ -341,7 +341,7 @@ fn read_with_remarks(
 ) -> Option<Logged> {
     let mut unreadable_remarks = Vec::new();
     let of_run = |record: &Record| {
-        let folder = format!("remarks/{}/{}/{}", record.app, record.writer, record.run);
+        let folder = format!("remarks/{}/{}/{}", record.app, record.machine, record.run);
         let names = remark_names.iter().filter(|name| name.folder() == folder);
         names.filter_map(|name| read_remark(store, name, state, &mut unreadable_remarks)).collect()
     };
@@ -385,7 +385,7 @@ fn read_run(
 ) -> Option<Logged> {
     let read = read_record(store, name, state).and_then(|opened| {
         let record = &opened.document;
-        let own = name.folder() == format!("records/{}/{}", record.app, record.writer) && name.stem() == record.stem();
+        let own = name.folder() == format!("records/{}/{}", record.app, record.machine) && name.stem() == record.stem();
         if own { Ok(opened) } else { Err(misplaced(name)) }
     });
     let opened = read.map_err(|error| unreadable.push((name.to_string(), error.to_string()))).ok()?;

@@ -1,7 +1,7 @@
 //! Records and remarks as they lie in a store: as they are, or with their sensitive contents sealed.
 //!
-//! A sealed document has two parts. What anybody must know who keeps the store in order stays in clear: which run of which
-//! application and writer, when, with what outcome, on which payload it stands. Everything else (the definition, steps and
+//! A encrypted document has two parts. What anybody must know who keeps the store in order stays in clear: which run of which
+//! application and machine, when, with what outcome, on which payload it stands. Everything else (the definition, steps and
 //! what they printed, parts, facts, warnings, host) is in `sealed`: the whole document as JSON, as an age file in base64.
 //! The machine that wrote it keeps it in clear in its own state folder, which is private.
 
@@ -13,11 +13,11 @@ use serde::de::DeserializeOwned;
 use gullet_host::state::State;
 use gullet_model::record::{HoldReport, Host, Record, Remark, Sealed};
 
-/// A document that can be sealed.
+/// A document that can be encrypted.
 pub trait Sealable: Serialize + DeserializeOwned + Clone {
     /// Only what may be known by anybody.
     fn in_public(&self) -> Self;
-    /// The place of the sealed part.
+    /// The place of the encrypted part.
     fn sealed(&mut self) -> &mut Option<Sealed>;
     /// Whether the opened document is the one that the public part speaks of.
     fn is_of(&self, public: &Self) -> bool;
@@ -62,10 +62,10 @@ impl Sealable for Remark {
     }
 }
 
-/// The bytes of a document as they are stored, sealed for `keys` if there are any.
+/// The bytes of a document as they are stored, encrypted to `keys` if there are any.
 ///
 /// # Errors
-/// When it cannot be sealed.
+/// When it cannot be encrypted.
 pub fn document<T: Sealable>(document: &T, keys: &Recipients) -> Result<Vec<u8>, StoreError> {
     let failed = |error: serde_json::Error| StoreError::Seal(error.to_string());
     if keys.is_empty() {
@@ -82,25 +82,25 @@ pub struct Draft {
     folder: String,
     stem: String,
     bytes: Vec<u8>,
-    /// What this machine keeps of it, where it is sealed.
+    /// What this machine keeps of it, where it is encrypted.
     clear: Option<Vec<u8>>,
 }
 
 impl Draft {
-    /// A record, sealed for `keys` if there are any.
+    /// A record, encrypted to `keys` if there are any.
     ///
     /// # Errors
-    /// When it cannot be sealed.
+    /// When it cannot be encrypted.
     pub fn of_record(record: &Record, keys: &Recipients) -> Result<Self, StoreError> {
-        Self::new(format!("records/{}/{}", record.app, record.writer), record.stem(), record, keys)
+        Self::new(format!("records/{}/{}", record.app, record.machine), record.stem(), record, keys)
     }
 
     /// A remark about the run of a record.
     ///
     /// # Errors
-    /// When it cannot be sealed.
+    /// When it cannot be encrypted.
     pub fn of_remark(remark: &Remark, about: &Record, keys: &Recipients) -> Result<Self, StoreError> {
-        let folder = format!("remarks/{}/{}/{}", about.app, about.writer, about.run);
+        let folder = format!("remarks/{}/{}/{}", about.app, about.machine, about.run);
         Self::new(folder, remark.stem(), remark, keys)
     }
 
@@ -114,7 +114,7 @@ impl Draft {
         DocumentName::of(&self.folder, &self.stem, &self.bytes)
     }
 
-    /// Adds it to a store; this machine keeps what is sealed in clear, and notes what it wrote: before, so that a record under
+    /// Adds it to a store; this machine keeps what is encrypted in clear, and notes what it wrote: before, so that a record under
     /// its id that is noted nowhere means another machine; and after, so that one that is gone is missed.
     ///
     /// # Errors
@@ -141,9 +141,9 @@ impl Draft {
 pub(crate) struct Opened<T> {
     /// The document; only what is in clear of it when it is locked.
     pub(crate) document: T,
-    /// The keys that it is sealed for.
+    /// The keys that it is encrypted to.
     pub(crate) keys: Vec<String>,
-    /// Whether it is sealed and could not be opened.
+    /// Whether it is encrypted and could not be opened.
     pub(crate) is_locked: bool,
 }
 
@@ -167,14 +167,14 @@ pub(crate) fn read<T: Sealable>(
         return Ok(Opened { document, keys, is_locked: false });
     }
     let damaged = |what: &str| StoreError::Damaged { name: name.to_string(), what: what.to_owned() };
-    let age = BASE64.decode(age.as_bytes()).map_err(|_| damaged("its sealed part is not base64"))?;
+    let age = BASE64.decode(age.as_bytes()).map_err(|_| damaged("its encrypted part is not base64"))?;
     match store.identities().open(name.as_str(), &age) {
         Err(StoreError::Locked { .. }) => Ok(Opened { document: public, keys, is_locked: true }),
         Err(error) => Err(error),
         Ok(bytes) => {
             let document: T = serde_json::from_slice(&bytes).map_err(|error| damaged(&error.to_string()))?;
             if !document.is_of(&public) {
-                return Err(damaged("what is sealed in it is of another document"));
+                return Err(damaged("what is encrypted in it is of another document"));
             }
             Ok(Opened { document, keys, is_locked: false })
         }
@@ -229,7 +229,7 @@ mod tests {
             self.store().with_identities(self.identities.clone())
         }
 
-        /// Stores a remark under a name of its own; gives the name and the sealed part.
+        /// Stores a remark under a name of its own; gives the name and the encrypted part.
         fn remark(&self, run: &str, text: &str) -> (DocumentName, Remark) {
             let (run, text) = (RunId::from(run), text.to_owned());
             let at = Timestamp::UNIX_EPOCH;

@@ -1,11 +1,11 @@
 //! Giving runs up, and removing what no run needs any more.
 //!
-//! *Thinning* is a remark: the run's captures are given up, its record stays. *Sweeping* removes payload files of this
-//! machine's own writer that no run stands on, and rewrites those that are mostly dead. It has the store to itself on this
+//! *Thinning* is a remark: the run's captures are removed, its record stays. *Sweeping* removes payload files of this
+//! machine's own machine that no run stands on, and rewrites those that are mostly dead. It has the store to itself on this
 //! machine (runs share a lock that it takes alone), so nothing can begin to stand on what it removes. Whenever it is killed,
 //! what is needed is there: remarks that payload moved are durable before the old files go.
 //!
-//! Payload of other writers is theirs; only that of a writer that was retired is removed by others, and with a delay, so that
+//! Payload of other machines is theirs; only that of a machine that was retired is removed by others, and with a delay, so that
 //! a run that was going on when it was retired has long come to its end.
 
 use std::collections::{BTreeMap, BTreeSet};
@@ -26,7 +26,7 @@ use gullet_model::words::chain;
 
 /// A payload file of which less than this is needed is rewritten.
 const MOSTLY_DEAD: f64 = 0.5;
-/// Payload of a retired writer is removed so long after it was retired, where nobody says otherwise.
+/// Payload of a retired machine is removed so long after it was retired, where nobody says otherwise.
 pub const DELAY: SignedDuration = SignedDuration::from_hours(7 * 24);
 
 /// A run is not thinned, or nothing is swept.
@@ -55,28 +55,28 @@ pub enum SweepError {
         /// Why.
         why: String,
     },
-    /// It cannot be done as this writer, or to it.
-    #[error("writer `{writer}`: {why}")]
-    Writer {
-        /// The writer.
-        writer: String,
+    /// It cannot be done as this machine, or to it.
+    #[error("machine `{machine}`: {why}")]
+    Machine {
+        /// The machine.
+        machine: String,
         /// Why.
         why: String,
     },
 }
 
-/// `retired/WRITER/TIME-HASH.json`: a machine is gone for good, and others may remove what it stored and nobody needs.
+/// `retired/MACHINE/TIME-HASH.json`: a machine is gone for good, and others may remove what it stored and nobody needs.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Retired {
-    /// The writer.
-    pub writer: String,
+    /// The machine.
+    pub machine: String,
     /// When it was retired.
     pub at: Timestamp,
     /// The host that retired it.
     pub by: String,
 }
 
-/// Has what a thinned run left with other machinery removed there. Gives each id, and why it could not be.
+/// Has what a thinned run left with another system removed there. Gives each id, and why it could not be.
 pub fn remove_outside(logged: &Logged, app: &App, runner: &Runner<'_>) -> Vec<(String, Result<(), String>)> {
     let mut removed = Vec::new();
     for capture in &logged.record.captures {
@@ -97,15 +97,15 @@ pub fn remove_outside(logged: &Logged, app: &App, runner: &Runner<'_>) -> Vec<(S
     removed
 }
 
-/// Whether a writer was retired.
+/// Whether a machine was retired.
 ///
 /// # Errors
 /// When the store cannot be asked.
-pub fn is_retired(store: &Store, writer: &str) -> Result<bool, StoreError> {
-    Ok(!store.documents(&format!("retired/{writer}"))?.is_empty())
+pub fn is_retired(store: &Store, machine: &str) -> Result<bool, StoreError> {
+    Ok(!store.documents(&format!("retired/{machine}"))?.is_empty())
 }
 
-/// The writers that were retired; of one that was several times the first counts.
+/// The machines that were retired; of one that was several times the first counts.
 ///
 /// # Errors
 /// When the store cannot be read.
@@ -113,29 +113,29 @@ pub(crate) fn retired(store: &Store) -> Result<Vec<Retired>, StoreError> {
     let mut found: Vec<Retired> = Vec::new();
     for name in store.documents("retired")? {
         let retired: Retired = store.document(&name)?.parse()?;
-        if !found.iter().any(|known| known.writer == retired.writer) {
+        if !found.iter().any(|known| known.machine == retired.machine) {
             found.push(retired);
         }
     }
     Ok(found)
 }
 
-/// Retires the writer of a machine that is gone for good.
+/// Retires the machine of one that is gone for good.
 ///
 /// # Errors
 /// When it is this machine's own, unknown, or the store cannot take it.
-pub fn retire(store: &Store, writer: &str, own: &str, world: World<'_>) -> Result<(), SweepError> {
-    let refuse = |why: &str| SweepError::Writer { writer: writer.to_owned(), why: why.to_owned() };
-    if writer == own {
+pub fn retire(store: &Store, machine: &str, own: &str, world: World<'_>) -> Result<(), SweepError> {
+    let refuse = |why: &str| SweepError::Machine { machine: machine.to_owned(), why: why.to_owned() };
+    if machine == own {
         return Err(refuse("it is this machine's own"));
     }
-    let known = store.location().length(&format!("writers/{writer}.json"));
+    let known = store.location().length(&format!("machines/{machine}.json"));
     if !matches!(known, Ok(Some(_))) {
         return Err(refuse("the store does not know it"));
     }
-    let note = Retired { writer: writer.to_owned(), at: world.clock.now(), by: world.host.name.clone() };
+    let note = Retired { machine: machine.to_owned(), at: world.clock.now(), by: world.host.name.clone() };
     let bytes = serde_json::to_vec_pretty(&note).unwrap_or_default();
-    store.add_document(&format!("retired/{writer}"), &gullet_model::record::stem_time(note.at), &bytes)?;
+    store.add_document(&format!("retired/{machine}"), &gullet_model::record::stem_time(note.at), &bytes)?;
     Ok(())
 }
 
@@ -152,13 +152,13 @@ pub fn may_thin(book: &Logbook, logged: &Logged, store: &Store, own: &str) -> Re
     if logged.is_thinned() {
         return Err(kept("it was thinned already"));
     }
-    if record.writer != own && !is_retired(store, &record.writer)? {
+    if record.machine != own && !is_retired(store, &record.machine)? {
         return Err(kept("another machine wrote it; that one may thin it, or anyone when it is retired"));
     }
     if logged.is_kept() {
-        return Err(kept("it is marked to stay (`gullet keep RUN --no-longer`)"));
+        return Err(kept("it is marked to stay (`gullet keep RUN --undo`)"));
     }
-    let same = |other: &&Logged| other.record.app == record.app && other.record.writer == record.writer;
+    let same = |other: &&Logged| other.record.app == record.app && other.record.machine == record.machine;
     let mut runs = book.runs.iter().rev().filter(same);
     if runs.clone().find(|other| other.is_good()).is_some_and(|newest| newest.name == logged.name) {
         return Err(kept("it is the newest complete one of its application"));
@@ -186,7 +186,7 @@ pub fn thin(
     state: &State,
     world: World<'_>,
 ) -> Result<(), SweepError> {
-    may_thin(book, logged, store, state.writer())?;
+    may_thin(book, logged, store, state.machine())?;
     let remark = logged.remark(world.clock.now(), RemarkKind::Thinned, Outcome::Complete, because.to_owned());
     Ok(logged.store_remark(&remark, store, Some(state))?)
 }
@@ -202,11 +202,11 @@ pub struct Sweep {
     pub rewritten: (u64, u64),
     /// Of these, ones that this machine cannot open: what is needed of them is stored anew by the next run.
     pub forgotten: u64,
-    /// Bytes that were given back.
+    /// Bytes that were freed.
     pub freed: u64,
     /// What stands in the way of one file or another.
     pub problems: Vec<String>,
-    /// Retired writers whose delay is not over yet, with the time when it is.
+    /// Retired machines whose delay is not over yet, with the time when it is.
     pub delayed: Vec<(String, Timestamp)>,
 }
 
@@ -228,7 +228,7 @@ pub struct Sweeper<'a> {
     pub state: &'a State,
     /// The outside world.
     pub world: World<'a>,
-    /// Payload of retired writers is removed this long after they were.
+    /// Payload of retired machines is removed this long after they were.
     pub delay: SignedDuration,
 }
 
@@ -240,28 +240,28 @@ impl Sweeper<'_> {
     pub fn sweep(&self, lock: Option<&SweepLock>) -> Result<Sweep, SweepError> {
         let book = Logbook::read(self.store, None, Some(self.state))?.with_waiting(self.state, None);
         let mut sweep = Sweep::default();
-        let own = self.state.writer().to_owned();
-        let mut writers = vec![own.clone()];
-        for retired in retired(self.store)?.into_iter().filter(|retired| retired.writer != own) {
+        let own = self.state.machine().to_owned();
+        let mut machines = vec![own.clone()];
+        for retired in retired(self.store)?.into_iter().filter(|retired| retired.machine != own) {
             let over = retired.at.checked_add(self.delay).unwrap_or(Timestamp::MAX);
             if over <= self.world.clock.now() {
-                writers.push(retired.writer);
+                machines.push(retired.machine);
             } else {
-                sweep.delayed.push((retired.writer, over));
+                sweep.delayed.push((retired.machine, over));
             }
         }
-        for writer in &writers {
-            if let Some((name, why)) = book.unreadable.iter().find(|(name, _)| concerns(name, writer)) {
+        for machine in &machines {
+            if let Some((name, why)) = book.unreadable.iter().find(|(name, _)| concerns(name, machine)) {
                 return Err(SweepError::Unreadable { name: name.clone(), why: why.clone() });
             }
         }
         self.refuse_if_records_do_not_agree(&book)?;
         let needed = needed(&book);
-        for writer in &writers {
-            for object in self.store.location().list(&format!("payload/{writer}/"))? {
+        for machine in &machines {
+            for object in self.store.location().list(&format!("payload/{machine}/"))? {
                 match needed.get(&object.name) {
                     None => sweep.dead.push((object.name, object.length)),
-                    Some(Needed::Frames(frames)) if *writer == own => {
+                    Some(Needed::Frames(frames)) if *machine == own => {
                         let of = frames_of(&book, &object.name).unwrap_or(0);
                         let share = frames.len() as f64 / f64::from(of.max(1));
                         if of > 0 && share < MOSTLY_DEAD {
@@ -281,7 +281,7 @@ impl Sweeper<'_> {
     /// Another machine may be at work under the same id: then nothing is known of what it is about to stand on. And where a
     /// record is gone, what it needs looks unneeded.
     fn refuse_if_records_do_not_agree(&self, book: &Logbook) -> Result<(), SweepError> {
-        let own = self.state.writer();
+        let own = self.state.machine();
         let missing = book.missing.iter().find(|(name, _)| concerns(name, own));
         if let Some((name, why)) = missing {
             let why = format!("it is missing, and {why}");
@@ -289,7 +289,7 @@ impl Sweeper<'_> {
         }
         let id = &self.store.info().id;
         let mut written: BTreeMap<&str, gullet_host::state::WrittenDocuments> = BTreeMap::new();
-        for logged in book.runs.iter().filter(|logged| logged.record.writer == own && logged.in_store) {
+        for logged in book.runs.iter().filter(|logged| logged.record.machine == own && logged.in_store) {
             let app = logged.record.app.as_str();
             let written = written.entry(app).or_insert_with(|| self.state.written(id, app));
             if !written.knows(&logged.name) {
@@ -297,7 +297,7 @@ impl Sweeper<'_> {
                     "the store has runs of `{app}` by this machine that it does not know: it is a copy, or \
                                    its state is older than the store. Run first, or rebuild the state"
                 );
-                return Err(SweepError::Writer { writer: own.to_owned(), why });
+                return Err(SweepError::Machine { machine: own.to_owned(), why });
             }
         }
         Ok(())
@@ -344,7 +344,7 @@ impl Sweeper<'_> {
         for (keys, files) in groups {
             let seal = recipients(&keys)?;
             let id = format!("sweep-{}", random_id(self.world.random, 10));
-            let prefix = format!("payload/{}/{id}/", self.state.writer());
+            let prefix = format!("payload/{}/{id}/", self.state.machine());
             let mut copier = FrameCopier::new(self.store, prefix, seal.clone());
             let mut copied = Vec::new();
             for (name, length, frames) in files {
@@ -403,9 +403,9 @@ impl Sweeper<'_> {
     }
 }
 
-/// Whether a document is of a writer: `records/APP/WRITER/…` or `remarks/APP/WRITER/…`; one that waits is this machine's.
-fn concerns(name: &str, writer: &str) -> bool {
-    name.starts_with('/') || name.split('/').nth(2) == Some(writer)
+/// Whether a document is of a machine: `records/APP/MACHINE/…` or `remarks/APP/MACHINE/…`; one that waits is this machine's.
+fn concerns(name: &str, machine: &str) -> bool {
+    name.starts_with('/') || name.split('/').nth(2) == Some(machine)
 }
 
 /// What the runs that are not given up stand on.
@@ -427,7 +427,7 @@ fn needed(book: &Logbook) -> BTreeMap<String, Needed> {
     needed
 }
 
-/// Every payload file that records and remarks speak of as written, with the keys it was sealed for.
+/// Every payload file that records and remarks speak of as written, with the keys it was encrypted to.
 fn written(book: &Logbook) -> impl Iterator<Item = (&gullet_store::PayloadFile, &Logged)> {
     book.runs.iter().flat_map(|logged| {
         let moved = logged.remarks.iter().flat_map(|remark| &remark.moved).map(|moved| &moved.to);
@@ -451,8 +451,8 @@ fn recipients(keys: &[String]) -> Result<Recipients, StoreError> {
 /// What came back of a state folder that was lost.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
 pub struct Rebuilt {
-    /// The writer that this machine goes on as.
-    pub writer: String,
+    /// The machine that this machine goes on as.
+    pub machine: String,
     /// Runs of it.
     pub runs: u64,
     /// Chunks that are known again.
@@ -465,7 +465,7 @@ pub struct Rebuilt {
     pub documents: u64,
 }
 
-/// Fills the local state anew from the store: the writer, the last records, which chunks are where. What only ever was in the
+/// Fills the local state anew from the store: the machine, the last records, which chunks are where. What only ever was in the
 /// state does not come back: marks (the next run reads every file), and logs.
 ///
 /// # Errors
@@ -473,19 +473,19 @@ pub struct Rebuilt {
 pub fn rebuild(
     store: &Store,
     state: &mut State,
-    writer: &str,
+    machine: &str,
     world: World<'_>,
     progress: &mut dyn FnMut(u64, u64),
 ) -> Result<Rebuilt, SweepError> {
-    let mut rebuilt = Rebuilt { writer: writer.to_owned(), ..Rebuilt::default() };
+    let mut rebuilt = Rebuilt { machine: machine.to_owned(), ..Rebuilt::default() };
     let id = store.info().id.clone();
-    state.adopt_writer(writer, &id)?;
+    state.adopt_machine(machine, &id)?;
     let book = Logbook::read(store, None, None)?;
-    for logged in book.runs.iter().filter(|logged| logged.record.writer == writer) {
+    for logged in book.runs.iter().filter(|logged| logged.record.machine == machine) {
         rebuilt.runs += 1;
         let app = &logged.record.app;
         state.note_document(&id, app, &logged.name, true).map_err(StateError::Io)?;
-        for name in store.documents(&format!("remarks/{app}/{writer}/{}", logged.record.run))? {
+        for name in store.documents(&format!("remarks/{app}/{machine}/{}", logged.record.run))? {
             state.note_document(&id, app, name.as_str(), true).map_err(StateError::Io)?;
         }
         if !logged.is_locked && !logged.keys.is_empty() {
@@ -493,7 +493,7 @@ pub fn rebuild(
         }
     }
     let mut cache = Cache::open(&state.cache_path(&id)?)?;
-    let objects = store.location().list(&format!("payload/{writer}/"))?;
+    let objects = store.location().list(&format!("payload/{machine}/"))?;
     let all = objects.len() as u64;
     for (number, object) in objects.into_iter().enumerate() {
         if world.stop.asked().is_some() {
@@ -520,7 +520,7 @@ fn keep_opened(store: &Store, logged: &Logged, state: &State) -> u64 {
         kept += u64::from(state.keep_clear(id, &hash, &bytes).is_ok());
     }
     let record = &logged.record;
-    let folder = format!("remarks/{}/{}/{}", record.app, record.writer, record.run);
+    let folder = format!("remarks/{}/{}/{}", record.app, record.machine, record.run);
     for name in store.documents(&folder).unwrap_or_default() {
         let opened = crate::sealed::read::<Remark>(store, &name, None).ok().filter(|opened| !opened.is_locked);
         let bytes = opened.and_then(|opened| serde_json::to_vec(&opened.document).ok());

@@ -145,7 +145,7 @@ pub struct Verification<'a> {
     /// A hash that was kept elsewhere.
     pub anchor: Option<Hash>,
     /// Whether to begin anew instead of going on from where an earlier one was stopped.
-    pub afresh: bool,
+    pub all_again: bool,
 }
 
 /// A payload file that is wanted.
@@ -264,7 +264,7 @@ impl Verification<'_> {
         let now = world.clock.now();
         let goes_on = |open: &OpenVerification| {
             let age = now.duration_since(open.began);
-            !self.afresh && !age.is_negative() && age <= GOES_ON_WITHIN
+            !self.all_again && !age.is_negative() && age <= GOES_ON_WITHIN
         };
         let anew = OpenVerification { after: proven.readings, began: now };
         let open = *proven.open.insert(proven.open.filter(goes_on).unwrap_or(anew));

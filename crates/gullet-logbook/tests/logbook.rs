@@ -35,7 +35,7 @@ impl Book {
 
     fn remark(&self, record: &str, run: &str, at: &str, what: RemarkKind, outcome: Outcome) {
         let (run_id, at_time) = (RunId::from(run), at.parse().unwrap());
-        let remark = Remark::new(&run_id, record, at_time, what, outcome, "said later".to_owned());
+        let remark = Remark::new(&run_id, record, at_time, what, outcome, "later events".to_owned());
         let bytes = serde_json::to_vec(&remark).unwrap();
         self.store.add_document(&format!("remarks/quaybook/w/{run}"), &remark.stem(), &bytes).unwrap();
     }

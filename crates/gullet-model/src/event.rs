@@ -68,7 +68,7 @@ pub enum What {
     },
     /// Leaving the hold has begun.
     LeavingBegan {
-        /// Time held in milliseconds, waiting for `settled` apart.
+        /// Time held in milliseconds, waiting for `drained` apart.
         held_ms: u64,
     },
     /// The application serves again.

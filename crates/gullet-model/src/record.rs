@@ -32,17 +32,17 @@ pub struct Record {
     pub app: String,
     /// What people call it.
     pub title: Option<String>,
-    /// The writer, one machine's identity in the store.
-    pub writer: String,
+    /// This machine's identity in the store.
+    pub machine: String,
     /// The store's id.
     pub store: String,
     /// The BLAKE3 of `store.json`; none in a record that was never in a store.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub store_json: Option<Hash>,
-    /// The BLAKE3 of the writer's registration, `writers/WRITER.json`; none in a record that never reached the store by itself.
+    /// The BLAKE3 of the machine's registration, `machines/MACHINE.json`; none in a record that never reached the store by itself.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub writer_json: Option<Hash>,
-    /// The name of the record before this one, of the same application and writer; its hash is in it.
+    pub machine_json: Option<Hash>,
+    /// The name of the record before this one, of the same application and machine; its hash is in it.
     pub previous: Option<String>,
     /// When the run began.
     #[schemars(with = "String")]
@@ -74,7 +74,7 @@ pub struct Record {
     pub captures: Vec<Capture>,
     /// The payload that it wrote and that it needs.
     pub holdings: Holdings,
-    /// Where the sensitive contents are sealed: all of them; what is above is then only what may be known by anybody.
+    /// Where the sensitive contents are encrypted: all of them; what is above is then only what may be known by anybody.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub sealed: Option<Sealed>,
 }
@@ -94,7 +94,7 @@ pub struct Note {
 /// How the application was held.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct HoldReport {
-    /// Why it was not held at all; the parts are then not of one moment.
+    /// Why it was not held at all; the parts are then not from one point in time.
     pub no_hold: Option<String>,
     /// Why it needed no hold: its one part is a native export that is consistent by itself.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -102,7 +102,7 @@ pub struct HoldReport {
     /// When the first `enter` was called.
     #[schemars(with = "Option<String>")]
     pub began: Option<Timestamp>,
-    /// From the first `enter` to the beginning of the leaving, waiting for `settled` apart, in milliseconds.
+    /// From the first `enter` to the beginning of the leaving, waiting for `drained` apart, in milliseconds.
     pub held_ms: Option<u64>,
     /// From the first `enter` to the proof that it serves again, in milliseconds.
     pub away_ms: Option<u64>,
@@ -128,7 +128,7 @@ pub struct Capture {
     /// Which kind.
     pub kind: PartKind,
     /// Whether the run fails without it.
-    pub must: bool,
+    pub required: bool,
     /// Why it could not be captured; `None` when it was.
     pub problem: Option<String>,
     /// When it was begun.
@@ -162,11 +162,11 @@ pub struct Capture {
     pub facts: Facts,
     /// What the export is known not to carry.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub lacks: Vec<String>,
+    pub omits: Vec<String>,
     /// What to do by hand after a restore.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub after_restore: Vec<String>,
-    /// Where its bytes stay with other machinery: by which id, since when, and what proves it.
+    /// Where its bytes are kept by another system: by which id, since when, and what proves it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub outside: Option<OutsideProof>,
     /// What a person should look at.
@@ -211,7 +211,7 @@ pub struct Owner {
     pub name: Option<String>,
 }
 
-/// What is known of bytes that stay with other machinery.
+/// What is known of bytes that are kept by another system.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct OutsideProof {
     /// The id by which that machinery knows them.
@@ -243,7 +243,7 @@ pub enum SecuredBy {
     Clone,
     /// By a private copy.
     Copy,
-    /// By the engine's own view of one moment, which it keeps for as long as the export takes.
+    /// By the engine's own view from one point in time, which it keeps for as long as the export takes.
     View,
 }
 
@@ -338,16 +338,16 @@ pub struct LeftOut {
 
 impl Record {
     /// The record of a run of which nothing more is known: nothing captured, started by hand, over at once, in no store yet.
-    pub fn bare(run: RunId, app: &str, writer: &str, at: Timestamp, outcome: Outcome) -> Self {
+    pub fn bare(run: RunId, app: &str, machine: &str, at: Timestamp, outcome: Outcome) -> Self {
         Self {
             record: RECORD_VERSION,
             run,
             app: app.to_owned(),
             title: None,
-            writer: writer.to_owned(),
+            machine: machine.to_owned(),
             store: String::new(),
             store_json: None,
-            writer_json: None,
+            machine_json: None,
             previous: None,
             started: at,
             ended: at,
@@ -413,10 +413,10 @@ pub struct Host {
     pub gullet: String,
 }
 
-/// The sealed part of a document.
+/// The encrypted part of a document.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Sealed {
-    /// The public keys that it is sealed for; each of their identities opens it.
+    /// The public keys that it is encrypted to; each of their identities opens it.
     pub keys: Vec<String>,
     /// The whole document as JSON, as an age file, in base64.
     pub age: String,
@@ -453,7 +453,7 @@ pub struct Remark {
     /// Payload that lies elsewhere now, for this run.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub moved: Vec<Moved>,
-    /// Where the sensitive contents are sealed: all of them.
+    /// Where the sensitive contents are encrypted: all of them.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub sealed: Option<Sealed>,
 }
@@ -502,13 +502,13 @@ pub enum RemarkKind {
     Hooks,
     /// How the `finished` hooks went.
     Finished,
-    /// Everything was read back and is sound.
+    /// Everything was read back and is intact.
     Verified,
     /// Something is damaged.
     Damaged,
     /// A person declared that the application is no longer held.
     Declared,
-    /// Its captures were given up; the record stays.
+    /// Its captures were removed; the record stays.
     Thinned,
     /// Some of its payload lies elsewhere now.
     Moved,

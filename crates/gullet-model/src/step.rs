@@ -14,16 +14,16 @@ pub enum StepKind {
     Preflight,
     /// The administrator's hooks of a moment.
     Hooks,
-    /// Syncs the sources and finds out how they can be secured.
-    Ready,
+    /// Syncs the sources and finds out how they can be captured.
+    Prepare,
     /// Copies a part before the hold.
-    Warm,
+    Precopy,
     /// Asks the state that the application is found in.
-    Look,
+    ProbeInitialState,
     /// Enters a hold step.
     Enter,
     /// Waits until the work in hand is finished.
-    Settle,
+    Drain,
     /// Asks whether the application is held.
     Prove,
     /// Makes the snapshot.
@@ -31,17 +31,17 @@ pub enum StepKind {
     /// Captures a part.
     Capture,
     /// Looks whether a part changed since it was captured.
-    Quiet,
+    CheckNoWrites,
     /// Asks again, before leaving, whether it is still held.
     ProveAgain,
     /// Leaves a hold step.
-    Leave,
+    Release,
     /// Asks whether the application serves.
-    ProveLeft,
+    ProveReleased,
     /// Stores a part that was secured in the hold.
     Store,
     /// Removes snapshots and staged copies.
-    Clear,
+    CleanUp,
     /// Makes everything durable.
     Finish,
     /// Reads back what was stored.
@@ -56,20 +56,20 @@ impl StepKind {
         match self {
             Self::Preflight => "preflight",
             Self::Hooks => "hooks",
-            Self::Ready => "make ready",
-            Self::Warm => "warm copy",
-            Self::Look => "state found",
+            Self::Prepare => "prepare",
+            Self::Precopy => "precopy",
+            Self::ProbeInitialState => "initial state",
             Self::Enter => "enter",
-            Self::Settle => "settle",
+            Self::Drain => "drain",
             Self::Prove => "prove held",
             Self::Snapshot => "snapshot",
             Self::Capture => "capture",
-            Self::Quiet => "check quiet",
-            Self::ProveAgain => "prove again",
-            Self::Leave => "leave",
-            Self::ProveLeft => "prove serving",
+            Self::CheckNoWrites => "no writes during hold",
+            Self::ProveAgain => "prove still held",
+            Self::Release => "release",
+            Self::ProveReleased => "prove serving",
             Self::Store => "store",
-            Self::Clear => "clear",
+            Self::CleanUp => "clean up",
             Self::Finish => "make durable",
             Self::ReadBack => "read back",
             Self::Commit => "record",

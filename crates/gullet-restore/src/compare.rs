@@ -487,7 +487,7 @@ pub struct Traced {
 }
 
 /// In which runs a path was captured, oldest first, with what became of it. A run that has the part and not the path counts
-/// as one in which it is gone, where it was there before. Runs whose captures were given up, or that are sealed for others,
+/// as one in which it is gone, where it was there before. Runs whose captures were removed, or that are encrypted to others,
 /// are passed over.
 ///
 /// # Errors

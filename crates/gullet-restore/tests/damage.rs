@@ -21,7 +21,7 @@ use gullet_model::{Outcome, RunId};
 use gullet_restore::restore::RestorePlan;
 use gullet_store::listing::{Entry, Kind, ListingWriter, PathName};
 use gullet_store::{
-    Cache, Deposit, DepositOptions, Identities, Location, Memory, Recipients, Store, WriterInfo, new_identity,
+    Cache, Deposit, DepositOptions, Identities, Location, MachineInfo, Memory, Recipients, Store, new_identity,
 };
 use proptest::prelude::*;
 
@@ -61,7 +61,7 @@ struct Small {
     identities: Identities,
 }
 
-/// A store with two runs of a few files, a remark and a retired writer.
+/// A store with two runs of a few files, a remark and a retired machine.
 fn small(sealed: bool) -> Small {
     small_with(sealed, |_| {})
 }
@@ -74,8 +74,8 @@ fn small_with(sealed: bool, change: impl Fn(&mut Record)) -> Small {
     let identities = if sealed { Identities::read(&file, &|| None).unwrap() } else { Identities::default() };
     let location: Arc<dyn Location> = Arc::new(memory.clone());
     let store = Store::create(location, "s".to_owned(), "now".to_owned(), &keys).unwrap();
-    let writer = WriterInfo { writer: "w".to_owned(), host: "skerry".to_owned(), since: "now".to_owned() };
-    let writer_json = store.register(&writer).unwrap();
+    let machine = MachineInfo { machine: "w".to_owned(), host: "skerry".to_owned(), since: "now".to_owned() };
+    let machine_json = store.register(&machine).unwrap();
     let folder = scratch();
     let mut cache = Cache::open(&folder.path().join("cache.db")).unwrap();
     let mut previous = None;
@@ -101,7 +101,7 @@ fn small_with(sealed: bool, change: impl Fn(&mut Record)) -> Small {
             each_of: None,
             each: Default::default(),
             kind: definition::PartKind::Files,
-            must: true,
+            required: true,
             problem: None,
             started: Still.now(),
             when: Default::default(),
@@ -112,7 +112,7 @@ fn small_with(sealed: bool, change: impl Fn(&mut Record)) -> Small {
             listing: Some(listing),
             counts: Counts { files: files as u64, ..Counts::default() },
             facts: Default::default(),
-            lacks: Vec::new(),
+            omits: Vec::new(),
             after_restore: Vec::new(),
             users: Vec::new(),
             groups: Vec::new(),
@@ -125,7 +125,7 @@ fn small_with(sealed: bool, change: impl Fn(&mut Record)) -> Small {
             title: Some("Skerry Line booking desk".to_owned()),
             store: "s".to_owned(),
             store_json: Some(store.info_hash()),
-            writer_json: Some(writer_json),
+            machine_json: Some(machine_json),
             previous: previous.clone(),
             definition: "[app.desk]".to_owned(),
             captures: vec![capture],
@@ -142,7 +142,7 @@ fn small_with(sealed: bool, change: impl Fn(&mut Record)) -> Small {
     let (run, text) = (RunId::from("two"), "the hooks succeeded".to_owned());
     let remark = Remark::new(&run, &previous.unwrap(), Still.now(), RemarkKind::Hooks, Outcome::Complete, text);
     store.add_document("remarks/desk/w/two", "20261125T010000.000Z-hooks", &document(&remark, &keys).unwrap()).unwrap();
-    let retired = br#"{"writer":"gone","at":"2026-11-25T01:00:00Z","by":"skerry"}"#;
+    let retired = br#"{"machine":"gone","at":"2026-11-25T01:00:00Z","by":"skerry"}"#;
     store.add_document("retired/gone", "20261125T010000.000Z", retired).unwrap();
     Small { memory, identities }
 }
@@ -161,7 +161,7 @@ impl Small {
         let Ok(book) = Logbook::read(&store, None, None) else { return false };
         let runs: Vec<_> = book.runs.iter().collect();
         let work =
-            Verification { store: &store, book: &book, runs: &runs, depth: Depth::Full, anchor: None, afresh: true };
+            Verification { store: &store, book: &book, runs: &runs, depth: Depth::Full, anchor: None, all_again: true };
         let report = work.verify(&mut Proven::default(), &world, &mut |_, _| {});
         report.is_ok_and(|report| report.is_sound() && report.runs.len() == 2)
     }
@@ -257,7 +257,7 @@ fn cut_swapped_and_missing_objects_are_found() {
                 small.memory.tamper(&other.name, |bytes| *bytes = others.clone());
             }
             // That a remark or the last record is gone only a hash kept elsewhere can prove.
-            let is_vital = ["payload/", "writers/", "store.json"].iter().any(|begin| object.name.starts_with(begin));
+            let is_vital = ["payload/", "machines/", "store.json"].iter().any(|begin| object.name.starts_with(begin));
             if is_vital || object.name.contains("-one-") {
                 small.memory.remove(&object.name).unwrap();
                 assert!(!small.is_sound(), "{} is missing", object.name);

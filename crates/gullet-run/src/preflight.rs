@@ -105,7 +105,7 @@ pub fn check(preflight: &Preflight<'_>) -> Vec<Check> {
 pub fn known_beforehand(plan: &Plan, store: Option<&Store>, last: Option<&Logged>) -> Vec<Check> {
     let mut checks = Checks::default();
     check_programs(plan, &mut checks);
-    for part in plan.parts.iter().filter(|part| part.spec.must) {
+    for part in plan.parts.iter().filter(|part| part.spec.required) {
         for source in part.spec.files.iter().chain(&part.spec.sqlite) {
             if let Err(error) = fs::metadata(source) {
                 checks.fail("source", format!("{}: `{}`: {error}", part.name, source.display()), None);
@@ -164,19 +164,19 @@ impl Preflight<'_> {
         }
     }
 
-    /// Whom it is sealed for, and what a change of that means.
+    /// Whom it is encrypted to, and what a change of that means.
     fn keys(&self, checks: &mut Checks) {
         let keys = self.plan.seal.texts();
         if keys.is_empty() {
             return;
         }
-        let sealed = format!("sealed for {}", count(keys.len() as u64, "public key"));
+        let sealed = format!("encrypted to {}", count(keys.len() as u64, "public key"));
         let before = self.last().map(|logged| &logged.keys);
         let added = before.is_some_and(|before| keys.iter().any(|key| !before.contains(key)));
         if added {
             let found = format!("{sealed}, one of them new since the last run");
             let advice = "the next run stores everything anew, so that each key opens it whole; earlier runs open as before, \
-                          only with the keys that they were sealed for";
+                          only with the keys that they were encrypted to";
             checks.warn("keys", found, advice);
         } else if keys.len() == 1 {
             let advice = "where its identity is lost so is everything: keep two copies, or add a second key; try it now and \
@@ -307,13 +307,13 @@ impl Preflight<'_> {
             match initial_state(step, &mut |probes| self.ask(probes, "probe")) {
                 InitialState::Serving => checks.pass("application", format!("{name}: serving")),
                 InitialState::Held => {
-                    let advice = "find out who holds it; or say `found_held = \"go on\"`";
+                    let advice = "find out who holds it; or say `if_held = \"continue\"`";
                     checks.fail("application", format!("{name}: held already"), Some(advice.to_owned()));
                 }
                 InitialState::NotAsked => checks.warn(
                     "application",
                     format!("{name}: there is no probe to ask"),
-                    "give it `left` and `entered`",
+                    "give it `released` and `entered`",
                 ),
                 InitialState::Unknown(why) => {
                     let advice = "is it running? and do its probes tell `held` from `serving`?";
@@ -330,7 +330,7 @@ impl Preflight<'_> {
             return;
         }
         if let Some(why) = &spec.no_hold {
-            checks.warn("hold", format!("none: {why}"), "the parts will not be of one moment");
+            checks.warn("hold", format!("none: {why}"), "the parts will not be from one point in time");
             return;
         }
         for step in spec.hold.iter().filter(|step| step.entered.is_none()) {
@@ -341,9 +341,9 @@ impl Preflight<'_> {
                 "give it an `entered` probe; without it no run is more than complete with warnings",
             );
         }
-        for step in spec.hold.iter().filter(|step| step.left.is_none() && step.session.is_none()) {
+        for step in spec.hold.iter().filter(|step| step.released.is_none() && step.session.is_none()) {
             let found = format!("{}: nothing proves that it serves again", step.name);
-            checks.warn("hold", found, "give it a `left` probe");
+            checks.warn("hold", found, "give it a `released` probe");
         }
         let limit = millis(self.plan.longest_hold());
         let measured = self.last().and_then(|last| last.record.hold.held_ms);
@@ -362,15 +362,15 @@ impl Preflight<'_> {
             checks.pass("hold", found);
         }
         for part in &self.plan.parts {
-            let wanted = self.plan.spec.secure == Some(Secure::Snapshot);
+            let wanted = self.plan.spec.capture_method == Some(Secure::Snapshot);
             let sources = part.spec.files.iter().chain(&part.spec.sqlite);
             for source in sources.filter(|_| wanted) {
-                if foresee(source, self.plan, part.spec.cross) != Some(SecuredBy::Snapshot) {
+                if foresee(source, self.plan, part.spec.cross_mounts) != Some(SecuredBy::Snapshot) {
                     let found = format!("{}: there can be no snapshot of {}", part.name, source.display());
                     checks.fail(
                         "hold",
                         found,
-                        Some("say `secure = \"auto\"`, or describe one with `snapshot`".to_owned()),
+                        Some("say `capture_method = \"auto\"`, or describe one with `snapshot`".to_owned()),
                     );
                 }
             }
@@ -389,14 +389,14 @@ impl Preflight<'_> {
         let each = held.filter_map(|(part, survey)| {
             let survey = survey.as_ref()?;
             let source = part.spec.sources().next()?;
-            let rate = match foresee(source, self.plan, part.spec.cross) {
+            let rate = match foresee(source, self.plan, part.spec.cross_mounts) {
                 Some(SecuredBy::Snapshot | SecuredBy::Clone | SecuredBy::View) => {
                     return Some((part, survey.files / 20));
                 }
                 Some(SecuredBy::Copy) => COPIED_A_MS,
                 None => STREAMED_A_MS,
             };
-            let bytes = if part.spec.warm { survey.bytes / 50 } else { survey.bytes };
+            let bytes = if part.spec.precopy { survey.bytes / 50 } else { survey.bytes };
             Some((part, bytes / rate + survey.files / 20))
         });
         let each: Vec<(&PlannedPart, u64)> = each.collect();
@@ -408,20 +408,21 @@ impl Preflight<'_> {
     /// What would make the hold shorter.
     fn shorter(&self) -> String {
         let files = self.plan.parts.iter().filter(|part| part.spec.kind() == PartKind::Files);
-        let cold: Vec<String> = files.filter(|part| !part.spec.warm).map(|part| format!("`{}`", part.name)).collect();
+        let cold: Vec<String> =
+            files.filter(|part| !part.spec.precopy).map(|part| format!("`{}`", part.name)).collect();
         let mut sources = self.plan.parts.iter().flat_map(|part| part.spec.sources());
         let can = sources.find_map(|source| {
-            let plain = Plan { spec: App { secure: None, ..self.plan.spec.clone() }, ..self.plan.clone() };
+            let plain = Plan { spec: App { capture_method: None, ..self.plan.spec.clone() }, ..self.plan.clone() };
             foresee(source, &plain, false).filter(|by| *by != SecuredBy::Copy)
         });
         let mut words = Vec::new();
         if let Some(by) = can.filter(|_| matches!(self.plan.secure(), Secure::Stream | Secure::Stage)) {
-            words.push(format!("`secure = \"auto\"` would take a {}", by.words()));
+            words.push(format!("`capture_method = \"auto\"` would take a {}", by.words()));
         }
         if !cold.is_empty() {
-            words.push(format!("`warm = true` for {} leaves the hold only what changed meanwhile", list(&cold)));
+            words.push(format!("`precopy = true` for {} leaves the hold only what changed meanwhile", list(&cold)));
         }
-        words.push("or raise `longest_hold`".to_owned());
+        words.push("or raise `max_hold`".to_owned());
         words.join("; ")
     }
 

@@ -36,9 +36,9 @@ pub fn steps(plan: &Plan) -> Vec<PlanStep> {
     hook_steps(plan, &mut steps, HookMoment::Before);
     ready_steps(plan, &mut steps);
     for step in &plan.spec.hold {
-        let probes = step.left.as_ref().or(step.entered.as_ref());
+        let probes = step.released.as_ref().or(step.entered.as_ref());
         if let Some(probes) = probes {
-            probe_steps(&mut steps, "look", format!("{}: state found", step.name), probes, None);
+            probe_steps(&mut steps, "before", format!("{}: state found", step.name), probes, None);
         }
     }
     for step in &plan.spec.hold {
@@ -50,9 +50,9 @@ pub fn steps(plan: &Plan) -> Vec<PlanStep> {
         }
         steps.extend(command("enter", &step.enter, Limits::HOOK));
         steps.extend(command("open a session that holds it", &step.session, Limits::HOOK));
-        if let Some(probes) = &step.settled {
+        if let Some(probes) = &step.drained {
             let within = Some(Limits::SETTLED);
-            probe_steps(&mut steps, "hold", format!("{}: wait until settled", step.name), probes, within);
+            probe_steps(&mut steps, "hold", format!("{}: wait until drained", step.name), probes, within);
         }
         if let Some(probes) = &step.entered {
             let within = Some(Limits::WITHIN);
@@ -75,10 +75,10 @@ pub fn steps(plan: &Plan) -> Vec<PlanStep> {
         if step.session.is_some() {
             steps.push(plain("release", format!("{}: close the session", step.name)));
         }
-        if let Some(leave) = &step.leave {
-            steps.push(command_step("release", format!("{}: leave", step.name), leave, Limits::HOOK));
+        if let Some(leave) = &step.release {
+            steps.push(command_step("release", format!("{}: release", step.name), leave, Limits::HOOK));
         }
-        if let Some(probes) = &step.left {
+        if let Some(probes) = &step.released {
             let within = Some(Limits::WITHIN);
             probe_steps(&mut steps, "release", format!("{}: prove it serves", step.name), probes, within);
         }
@@ -110,8 +110,8 @@ fn ready_steps(plan: &Plan, steps: &mut Vec<PlanStep>) {
     if plan.spec.hold.is_empty() {
         return;
     }
-    steps.push(plain("before", "sync the sources, and find out how they can be secured".to_owned()));
-    for part in plan.parts.iter().filter(|part| part.spec.warm) {
+    steps.push(plain("before", "sync the sources, and find out how they can be captured".to_owned()));
+    for part in plan.parts.iter().filter(|part| part.spec.precopy) {
         let mut step = plain("before", format!("copy {} once, so that the hold has less to do", part.name));
         step.condition = Some(part.source_text());
         steps.push(step);
@@ -127,7 +127,7 @@ fn snapshot_steps(plan: &Plan, steps: &mut Vec<PlanStep>) {
         (None, Secure::Snapshot) => steps.push(plain("held", "make a snapshot of the sources".to_owned())),
         (None, Secure::Auto) => {
             let what =
-                "secure the sources: by a snapshot where they can have one, else by a clone or a copy".to_owned();
+                "capture the sources: by a snapshot where they can have one, else by a clone or a copy".to_owned();
             steps.push(plain("held", what));
         }
         (None, Secure::Stage) => {
@@ -152,13 +152,13 @@ fn part_steps(part: &PlannedPart, when: &'static str) -> Vec<PlanStep> {
     let mut steps = Vec::new();
     let with_each =
         |spec: &CommandSpec| CommandSpec { run: spec.run.as_ref().map(|run| part.filled(run)), ..spec.clone() };
-    let steady = part.spec.steady.as_ref().map(|steady| {
+    let steady = part.spec.stable.as_ref().map(|steady| {
         let what = format!("{}: fact `{}`, before and after", part.name, steady.fact);
         command_step(when, what, &with_each(&steady.command), Limits::PROBE)
     });
     steps.extend(steady);
     let kind = part.spec.kind();
-    let must = if part.spec.must { ", a must" } else { "" };
+    let must = if part.spec.required { ", required" } else { "" };
     let mut capture = plain(when, format!("capture {} ({}{must})", part.name, kind.word()));
     match kind {
         PartKind::Files | PartKind::Sqlite | PartKind::Postgres | PartKind::Mariadb => {

@@ -24,7 +24,7 @@ pub struct CachedPayload {
     pub name: String,
     /// Its length in bytes.
     pub length: u64,
-    /// The public keys that it is sealed for.
+    /// The public keys that it is encrypted to.
     pub seal: Vec<String>,
 }
 

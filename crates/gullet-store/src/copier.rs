@@ -30,7 +30,7 @@ pub struct CopiedFrames {
 }
 
 impl<'a> FrameCopier<'a> {
-    /// A copier into files `PREFIX000000.zst` and on, sealed for `seal`.
+    /// A copier into files `PREFIX000000.zst` and on, encrypted to `seal`.
     pub fn new(store: &'a Store, prefix: String, seal: Recipients) -> Self {
         let (out, durable) = channel();
         let writer = FileWriter::new(Arc::clone(store.location()), prefix, seal, out, Box::new(|_| Ok(())));

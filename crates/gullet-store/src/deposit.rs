@@ -52,7 +52,7 @@ pub struct DepositOptions {
     pub level: i32,
     /// Threads that compress.
     pub threads: usize,
-    /// The public keys that what is stored is sealed for; none means not sealed.
+    /// The public keys that what is stored is encrypted to; none means not encrypted.
     pub seal: Recipients,
 }
 
@@ -142,18 +142,18 @@ pub struct Deposit<'a> {
 }
 
 impl<'a> Deposit<'a> {
-    /// A deposit of `run` by `writer` into the store at `location`.
+    /// A deposit of `run` by `machine` into the store at `location`.
     ///
     /// # Errors
     /// When the cache cannot be read.
     pub fn new(
         location: Arc<dyn Location>,
         cache: &'a mut Cache,
-        writer: &str,
+        machine: &str,
         run: &str,
         options: &DepositOptions,
     ) -> Result<Self, StoreError> {
-        let prefix = format!("payload/{writer}/{run}/");
+        let prefix = format!("payload/{machine}/{run}/");
         let packing = Packing { level: options.level, threads: options.threads, seal: options.seal.clone() };
         let (mut librarian, seal) = (cache.again()?, options.seal.clone());
         let learn = Box::new(move |durable: &Durable| {
@@ -430,7 +430,7 @@ mod tests {
         let keys = |texts: &[&String]| Recipients::parse(texts).unwrap();
         let mut new = |run, seal: &Recipients| sealed_deposit(&memory, &mut cache, run, seal, &[b"alpha"]).1.new_chunks;
         assert_eq!(new("a", &Recipients::default()), 1);
-        assert_eq!(new("b", &keys(&[&one])), 1, "what is not sealed is not stood on by what is");
+        assert_eq!(new("b", &keys(&[&one])), 1, "what is not encrypted is not stood on by what is");
         assert_eq!(new("c", &keys(&[&one])), 0);
         assert_eq!(new("d", &keys(&[&one, &two])), 1, "the new key could not open it");
     }

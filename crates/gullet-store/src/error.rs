@@ -108,14 +108,14 @@ pub enum StoreError {
         /// The chunk's id.
         id: crate::Hash,
     },
-    /// It is sealed, and none of the identities at hand opens it.
-    #[error("`{name}` is sealed, and no identity at hand opens it")]
+    /// It is encrypted, and none of the identities at hand opens it.
+    #[error("`{name}` is encrypted, and no identity at hand opens it")]
     Locked {
         /// The object's name in the store.
         name: String,
     },
-    /// Something could not be sealed.
-    #[error("it could not be sealed: {0}")]
+    /// Something could not be encrypted.
+    #[error("it could not be encrypted: {0}")]
     Seal(String),
     /// A name that must not be used for an object.
     #[error("`{0}` cannot be the name of an object")]

@@ -9,7 +9,7 @@
 //! - [`Deposit`]: puts chunks in, once each; [`Holdings`] says afterwards what a run wrote and what it needs.
 //! - [`ChunkReader`]: gets chunks back and proves each one.
 //! - [`listing`]: what a capture consists of.
-//! - [`Recipients`], [`Identities`]: public keys that it is sealed for, and what opens it.
+//! - [`Recipients`], [`Identities`]: public keys that it is encrypted to, and what opens it.
 //! - [`Cache`]: the local index of chunks that are known to be durable.
 //! - [`check_payload`]: reads payload back and says exactly what is damaged.
 //!
@@ -42,5 +42,5 @@ pub use location::{Folder, Location, Memory, NewObject, ObjectInfo, SeekRead, fr
 pub use payload::{FRAME_LIMIT, OpenPayload, PayloadFile, Toc, TocChunk, TocFrame};
 pub use reader::{ChunkReader, Place};
 pub use seal::{Identities, KeyError, PublicKey, Recipients, SEALED, new_identity};
-pub use store::{FORMAT, Store, StoreInfo, WriterInfo};
+pub use store::{FORMAT, MachineInfo, Store, StoreInfo};
 pub use verify::{Damage, PayloadReport, check_payload};

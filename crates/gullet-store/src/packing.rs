@@ -49,7 +49,7 @@ pub(crate) struct Packing {
     pub(crate) level: i32,
     /// Threads that compress.
     pub(crate) threads: usize,
-    /// Whom it is sealed for.
+    /// Whom it is encrypted to.
     pub(crate) seal: Recipients,
 }
 

@@ -213,7 +213,7 @@ impl OpenPayload {
     /// Opens a payload file; a sealed one with one of `identities`.
     ///
     /// # Errors
-    /// When it is missing, cannot be opened with them, or its seal is broken.
+    /// When it is missing, cannot be opened with them, or its encryption is broken.
     pub fn open(location: &dyn Location, identities: &Identities, name: &str) -> Result<Self, StoreError> {
         Self::look_into(identities, name, location.open(name)?)
     }
@@ -277,7 +277,7 @@ impl OpenPayload {
     }
 }
 
-/// An error of reading: of what is sealed it is damage, as is an early end.
+/// An error of reading: of what is encrypted it is damage, as is an early end.
 fn unreadable(name: &str, error: io::Error) -> StoreError {
     match error.kind() {
         io::ErrorKind::UnexpectedEof => {

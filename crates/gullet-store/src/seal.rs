@@ -1,7 +1,7 @@
-//! Sealing: what is stored opens only with one of the identities whose public keys it was sealed for.
+//! Sealing: what is stored opens only with one of the identities whose public keys it was encrypted to.
 //!
 //! The format is age (<https://age-encryption.org/v1>), so that any program for it opens a sealed object. A machine that
-//! captures needs public keys only. A passphrase may protect a file of identities; nothing is ever sealed for one.
+//! captures needs public keys only. A passphrase may protect a file of identities; nothing is ever encrypted to one.
 
 use std::fmt;
 use std::io::{self, BufRead, BufReader, Read, Write};
@@ -99,7 +99,7 @@ impl fmt::Debug for PublicKey {
     }
 }
 
-/// The public keys that something is sealed for: each of their identities opens it alone. None means not sealed.
+/// The public keys that something is encrypted to: each of their identities opens it alone. None means not encrypted.
 #[derive(Clone, Debug, Default)]
 pub struct Recipients(Arc<Vec<PublicKey>>);
 
@@ -115,7 +115,7 @@ impl Recipients {
         Ok(Self(Arc::new(keys)))
     }
 
-    /// Whether nothing is sealed.
+    /// Whether nothing is encrypted.
     pub fn is_empty(&self) -> bool {
         self.0.is_empty()
     }
@@ -154,7 +154,7 @@ struct Identity {
     public: Option<String>,
 }
 
-/// Identities that open what was sealed for their public keys.
+/// Identities that open what was encrypted to their public keys.
 #[derive(Clone, Default)]
 pub struct Identities(Arc<Vec<Identity>>);
 
@@ -258,7 +258,7 @@ impl Identities {
     /// Opens some sealed bytes.
     ///
     /// # Errors
-    /// [`StoreError::Locked`] when none of the identities is one that it was sealed for; [`StoreError::Damaged`] when it is
+    /// [`StoreError::Locked`] when none of the identities is one that it was encrypted to; [`StoreError::Damaged`] when it is
     /// not what was sealed.
     pub fn open(&self, name: &str, sealed: &[u8]) -> Result<Vec<u8>, StoreError> {
         let mut bytes = Vec::new();
@@ -274,12 +274,12 @@ impl Identities {
             DecryptError::Io(error) if error.kind() != io::ErrorKind::UnexpectedEof => {
                 crate::PathError::new(name, error).into()
             }
-            error => damaged(name, &format!("its seal cannot be read: {error}")),
+            error => damaged(name, &format!("its encryption cannot be read: {error}")),
         })?;
         head.decrypt(self.0.iter().map(|one| &*one.identity as &dyn age::Identity)).map_err(|error| match error {
             DecryptError::NoMatchingKeys => StoreError::Locked { name: name.to_owned() },
             DecryptError::KeyDecryptionFailed => StoreError::Seal("the passphrase does not open the key".to_owned()),
-            error => damaged(name, &format!("its seal is broken: {error}")),
+            error => damaged(name, &format!("its encryption is broken: {error}")),
         })
     }
 
@@ -300,7 +300,7 @@ fn under_passphrase(bytes: &[u8], passphrase: &dyn Fn() -> Option<String>) -> Re
     let form = |error: &dyn fmt::Display| KeyError::Form(error.to_string());
     let head = age::Decryptor::new_buffered(age::armor::ArmoredReader::new(bytes)).map_err(|error| form(&error))?;
     if !head.is_scrypt() {
-        return Err(KeyError::Form("it is sealed for a key, not with a passphrase".to_owned()));
+        return Err(KeyError::Form("it is encrypted to a key, not with a passphrase".to_owned()));
     }
     let mut identity = age::scrypt::Identity::new(SecretString::from(passphrase().ok_or(KeyError::NoPassphrase)?));
     identity.set_max_work_factor(WORK_MOST);
@@ -314,7 +314,7 @@ fn under_passphrase(bytes: &[u8], passphrase: &dyn Fn() -> Option<String>) -> Re
     Ok(opened)
 }
 
-/// A new identity: the text of its file, and its public key. With a passphrase the text is sealed with it.
+/// A new identity: the text of its file, and its public key. With a passphrase the text is encrypted with it.
 ///
 /// # Errors
 /// When sealing with the passphrase fails.

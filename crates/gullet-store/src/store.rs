@@ -1,4 +1,4 @@
-//! A store as a whole: its identity, its writers, its documents.
+//! A store as a whole: its identity, its machines, its documents.
 
 use std::sync::Arc;
 
@@ -26,16 +26,16 @@ pub struct StoreInfo {
     pub id: String,
     /// When it was made (RFC 3339).
     pub created: String,
-    /// The public keys that its contents are sealed for; none in a store that is not sealed.
+    /// The public keys that its contents are encrypted to; none in a store that is not encrypted.
     #[serde(default)]
     pub keys: Vec<String>,
 }
 
-/// `writers/WRITER.json`: one machine's identity in a store.
+/// `machines/MACHINE.json`: one machine's identity in a store.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
-pub struct WriterInfo {
-    /// The writer's random id.
-    pub writer: String,
+pub struct MachineInfo {
+    /// The machine's random id.
+    pub machine: String,
     /// The host's name when it was registered.
     pub host: String,
     /// When it was registered (RFC 3339).
@@ -52,7 +52,7 @@ pub struct Store {
 }
 
 impl Store {
-    /// Makes a store at an empty place; with `keys` everything in it will be sealed.
+    /// Makes a store at an empty place; with `keys` everything in it will be encrypted.
     ///
     /// # Errors
     /// [`StoreError::NotEmpty`] when anything is there already.
@@ -91,19 +91,19 @@ impl Store {
         Ok(Self { location, info, info_hash: Hash::of(&bytes), identities: Identities::default() })
     }
 
-    /// Opens sealed contents with these identities from now on.
+    /// Opens encrypted contents with these identities from now on.
     #[must_use]
     pub fn with_identities(mut self, identities: Identities) -> Self {
         self.identities = identities;
         self
     }
 
-    /// The identities that sealed contents are opened with.
+    /// The identities that encrypted contents are opened with.
     pub fn identities(&self) -> &Identities {
         &self.identities
     }
 
-    /// Whether what is in it is sealed.
+    /// Whether what is in it is encrypted.
     pub fn is_sealed(&self) -> bool {
         !self.info.keys.is_empty()
     }
@@ -136,16 +136,16 @@ impl Store {
         }
     }
 
-    /// Registers a writer unless it is registered already; gives the hash of its registration.
+    /// Registers a machine unless it is registered already; gives the hash of its registration.
     ///
     /// # Errors
     /// When the place cannot be written.
-    pub fn register(&self, writer: &WriterInfo) -> Result<Hash, StoreError> {
-        let name = format!("writers/{}.json", writer.writer);
+    pub fn register(&self, machine: &MachineInfo) -> Result<Hash, StoreError> {
+        let name = format!("machines/{}.json", machine.machine);
         if self.location.length(&name)?.is_some() {
             return Ok(Hash::of(&self.location.read(&name)?));
         }
-        let bytes = serde_json::to_vec_pretty(writer)
+        let bytes = serde_json::to_vec_pretty(machine)
             .map_err(|error| StoreError::Damaged { name: name.clone(), what: error.to_string() })?;
         match self.location.write(&name, &bytes) {
             // Another command of the same machine was faster.
@@ -155,24 +155,24 @@ impl Store {
         }
     }
 
-    /// The hash of a writer's registration; `None` when it is not registered.
+    /// The hash of a machine's registration; `None` when it is not registered.
     ///
     /// # Errors
     /// When it cannot be read.
-    pub fn writer_hash(&self, writer: &str) -> Result<Option<Hash>, StoreError> {
-        match self.location.read(&format!("writers/{writer}.json")) {
+    pub fn machine_hash(&self, machine: &str) -> Result<Option<Hash>, StoreError> {
+        match self.location.read(&format!("machines/{machine}.json")) {
             Ok(bytes) => Ok(Some(Hash::of(&bytes))),
             Err(StoreError::Missing { .. }) => Ok(None),
             Err(error) => Err(error),
         }
     }
 
-    /// The writers that are registered.
+    /// The machines that are registered.
     ///
     /// # Errors
     /// When the place cannot be read, or what is there is damaged.
-    pub fn writers(&self) -> Result<Vec<WriterInfo>, StoreError> {
-        let names = self.location.list("writers/")?.into_iter().map(|object| object.name);
+    pub fn machines(&self) -> Result<Vec<MachineInfo>, StoreError> {
+        let names = self.location.list("machines/")?.into_iter().map(|object| object.name);
         let read = names.map(|name| {
             let bytes = self.location.read(&name)?;
             serde_json::from_slice(&bytes).map_err(|error| StoreError::Damaged { name, what: error.to_string() })

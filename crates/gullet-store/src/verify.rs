@@ -42,7 +42,7 @@ pub struct PayloadReport {
     pub lost: HashSet<Hash>,
     /// Whether the table of contents could be read, so that `lost` is all.
     pub contents_known: bool,
-    /// Whether it is sealed and no identity was at hand, so that only its stored bytes were proven.
+    /// Whether it is encrypted and no identity was at hand, so that only its stored bytes were proven.
     pub locked: bool,
 }
 
@@ -56,7 +56,7 @@ impl PayloadReport {
 /// Payload files up to this size, in bytes, are checked in memory, so that every byte is read once.
 const IN_MEMORY: u64 = 160 << 20;
 
-/// Reads a payload file: its stored bytes against the record's hash, and every chunk against its id where it is not sealed
+/// Reads a payload file: its stored bytes against the record's hash, and every chunk against its id where it is not encrypted
 /// or `identities` open it. With `expected` nothing but the name is known the stored bytes cannot be compared.
 ///
 /// # Errors

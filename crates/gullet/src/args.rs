@@ -35,10 +35,10 @@ pub struct ReadingArgs {
     pub opening: OpeningArgs,
 }
 
-/// What opens sealed contents.
+/// What opens encrypted contents.
 #[derive(Args, Clone, Debug, Default)]
 pub struct OpeningArgs {
-    /// Open what is sealed with the identities in this file (can be repeated): lines of `AGE-SECRET-KEY-1…`, the same under
+    /// Open what is encrypted with the identities in this file (can be repeated): lines of `AGE-SECRET-KEY-1…`, the same under
     /// a passphrase, or an SSH private key
     #[arg(long, value_name = "FILE")]
     pub identity: Vec<PathBuf>,

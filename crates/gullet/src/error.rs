@@ -148,9 +148,9 @@ impl From<RestoreError> for CommandError {
     }
 }
 
-/// A run is sealed, and nothing at hand opens it.
+/// A run is encrypted, and nothing at hand opens it.
 pub fn locked(logged: &gullet_logbook::logbook::Logged) -> CommandError {
-    let text = format!("run {} is sealed, and no identity at hand opens it", logged.record.run);
+    let text = format!("run {} is encrypted, and no identity at hand opens it", logged.record.run);
     let keys = logged.keys.join(", ");
     CommandError::text(Exit::Refused, text)
         .hint(format!("give the identity of one of its keys with `--identity FILE`: {keys}"))

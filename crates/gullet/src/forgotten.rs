@@ -34,7 +34,7 @@ pub fn settle(ui: &mut Ui, loaded: &Loaded, state: &State, outside: &Outside) ->
                 Err(why) => {
                     all_left = false;
                     ui.warning(&format!(
-                        "`{app}` is still held ({}), and does not let go: {why}",
+                        "`{app}` is still held ({}), and cannot be released: {why}",
                         found.head.describe()
                     ));
                     for text in &found.by_hand {
@@ -58,7 +58,7 @@ pub fn settle(ui: &mut Ui, loaded: &Loaded, state: &State, outside: &Outside) ->
         let Ok(lock) = state.lock(&app, "looking for runs that died") else { continue };
         let spec = loaded.definition.store_of(&app);
         // Where the store is not the one that is meant, or the keys are none, the record waits.
-        let keys = spec.map(|(_, spec)| gullet_store::Recipients::parse(&spec.seal_for));
+        let keys = spec.map(|(_, spec)| gullet_store::Recipients::parse(&spec.encrypt_to));
         let store = spec
             .and_then(|(_, spec)| open::store_of(spec, state).ok())
             .filter(|store| matches!(&keys, Some(Ok(keys)) if keys.is_empty() != store.is_sealed()));

@@ -60,7 +60,7 @@ impl Narration {
         if !ui.is_quiet() {
             let among = self.among.as_ref().map(|app| format!("{app} ")).unwrap_or_default();
             let (about, width) = (harmless(&format!("{among}{about}")), self.width);
-            ui.say(format!("  {mark} {step:<14} {about:<width$} {note}").trim_end());
+            ui.say(format!("  {mark} {step:<21} {about:<width$} {note}").trim_end());
         }
     }
 
@@ -71,7 +71,7 @@ impl Narration {
         let note = harmless(report.note.as_deref().unwrap_or(""));
         let note = match step.kind {
             // A good part is told when it is stored, a quiet one not at all.
-            StepKind::Quiet | StepKind::Store if report.ok => return,
+            StepKind::CheckNoWrites | StepKind::Store if report.ok => return,
             // Why is told by the complaints below the line.
             _ if !report.ok && !self.complaints.is_empty() => String::new(),
             _ if !report.ok => styled(BAD, note),
@@ -80,10 +80,10 @@ impl Narration {
                 format!("{took}  {}", styled(DIM, "backup mode begins"))
             }
             StepKind::Capture if !note.is_empty() => format!("{took}  {}", styled(DIM, note)),
-            StepKind::Enter | StepKind::Prove | StepKind::Capture | StepKind::ProveLeft => took,
-            StepKind::Snapshot | StepKind::Clear => took,
+            StepKind::Enter | StepKind::Prove | StepKind::Capture | StepKind::ProveReleased => took,
+            StepKind::Snapshot | StepKind::CleanUp => took,
             StepKind::ProveAgain => "still held".to_owned(),
-            StepKind::Leave => match self.held_ms {
+            StepKind::Release => match self.held_ms {
                 Some(held) => format!("{took}  {}", styled(DIM, format!("after {} in backup mode", duration(held)))),
                 None => took,
             },

@@ -95,7 +95,7 @@ pub fn store_of(spec: &StoreSpec, state: &State) -> Result<Store, CommandError> 
 
 /// Refuses a store whose folder must be a mount point and is none.
 pub fn must_be_mounted(spec: &StoreSpec) -> Result<(), CommandError> {
-    check_mounted(spec.location.as_ref(), spec.mounted).map_err(|(text, advice)| {
+    check_mounted(spec.location.as_ref(), spec.must_be_mounted).map_err(|(text, advice)| {
         let error = CommandError::text(Exit::Refused, text);
         advice.into_iter().fold(error, CommandError::hint)
     })

@@ -55,7 +55,7 @@ impl Reading {
         Ok(Self { stores, loaded: Some(loaded) }.told(ui))
     }
 
-    /// Says which documents cannot be read, and which runs are sealed for others.
+    /// Says which documents cannot be read, and which runs are encrypted to others.
     fn told(self, ui: &mut Ui) -> Self {
         let runs = || self.stores.iter().flat_map(|(_, book)| &book.runs);
         let locked = runs().filter(|logged| logged.is_locked).count() as u64;
@@ -66,7 +66,7 @@ impl Reading {
             } else {
                 "without an identity (`--identity FILE`) only what is in clear is shown of them"
             };
-            ui.warning(&format!("{}: {why}", crate::text::count(locked, "sealed run")));
+            ui.warning(&format!("{}: {why}", crate::text::count(locked, "encrypted run")));
         }
         for (name, why) in self.stores.iter().flat_map(|(_, book)| &book.unreadable) {
             ui.warning(&format!("{name} cannot be read: {why}"));
@@ -121,13 +121,13 @@ impl Reading {
     /// The runs of the machine that reads, oldest first; of all machines where it has no state folder.
     pub fn own_runs(&self) -> Vec<&Logged> {
         let own: Vec<&str> = self.stores.iter().filter_map(|(_, book)| book.machine.as_deref()).collect();
-        let is_own = |logged: &&Logged| own.is_empty() || own.contains(&logged.record.writer.as_str());
+        let is_own = |logged: &&Logged| own.is_empty() || own.contains(&logged.record.machine.as_str());
         self.runs().into_iter().filter(is_own).collect()
     }
 
     /// Whether a run is known to be of the machine that reads.
     pub fn is_own(&self, logged: &Logged) -> bool {
-        self.stores.iter().any(|(_, book)| book.machine.as_ref() == Some(&logged.record.writer))
+        self.stores.iter().any(|(_, book)| book.machine.as_ref() == Some(&logged.record.machine))
     }
 }
 

@@ -175,23 +175,18 @@ impl Ui {
         }
     }
 
+    /// The place and what is wrong, the line, a mark under what is wrong, and what to write instead.
     fn flaw(&mut self, flaw: &Flaw) {
-        let number = flaw.line.to_string();
-        let margin = " ".repeat(number.len());
-        let place = format!("{}:{}:{}", flaw.file.display(), flaw.line, flaw.column);
-        let bar = styled(DIM, "|");
-        // Tabs would break the alignment of the marks below.
+        let place = format!("{}:{}:{}:", flaw.file.display(), flaw.line, flaw.column);
+        // A tab is one column of the file, and would be several of the terminal.
         let text = harmless(&flaw.text.replace('\t', " "));
-        let before = " ".repeat(flaw.column.saturating_sub(1));
-        let marks = styled(BAD, "^".repeat(flaw.length));
+        let (before, marked) = around(&text, flaw.column.saturating_sub(1), flaw.length);
         self.complain("");
-        self.complain(format!("{} {}", styled(BAD, "error:"), harmless(&flaw.message)));
-        self.complain(format!("{margin}{} {}", styled(DIM, "-->"), harmless(&place)));
-        self.complain(format!("{margin} {bar}"));
-        self.complain(format!("{} {bar} {text}", styled(DIM, &number)));
-        self.complain(format!("{margin} {bar} {before}{marks}"));
-        if let Some(hint) = &flaw.hint {
-            self.hint(hint);
+        self.complain(format!("{} {}", styled(BOLD, harmless(&place)), harmless(&flaw.message)));
+        self.complain(format!("    {text}"));
+        self.complain(format!("    {}{}", " ".repeat(before), styled(BAD, "~".repeat(marked.max(1)))));
+        for line in flaw.hint.iter().flat_map(|hint| hint.lines()) {
+            self.complain(format!("  {}", harmless(line)));
         }
     }
 
@@ -251,9 +246,26 @@ impl Ui {
     }
 }
 
+/// How many columns of a terminal stand before the characters of a line from `start`, and how many these take.
+fn around(line: &str, start: usize, length: usize) -> (usize, usize) {
+    let width = |characters: &mut dyn Iterator<Item = char>| {
+        characters.filter_map(unicode_width::UnicodeWidthChar::width).sum()
+    };
+    let before = width(&mut line.chars().take(start));
+    (before, width(&mut line.chars().skip(start).take(length)))
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn marks_stand_under_what_a_terminal_shows() {
+        assert_eq!(around("stor = \"船\" # x", 0, 4), (0, 4));
+        assert_eq!(around("name = \"船\"", 7, 3), (7, 4), "a wide character takes two columns");
+        assert_eq!(around("\"船\" = 1", 6, 1), (7, 1));
+        assert_eq!(around("short", 9, 3), (5, 0));
+    }
 
     #[test]
     fn nothing_but_our_own_styles_reaches_a_terminal() {

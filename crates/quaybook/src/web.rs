@@ -1,5 +1,5 @@
 //! The desk over HTTP: what its socket answers, exports that are asked for and become ready, and snapshots that stay with
-//! "other machinery": copies in a folder beside the desk.
+//! "another system": copies in a folder beside the desk.
 //!
 //! ```text
 //! POST /pause, /resume        GET /state -> {"state": "serving", "busy": 0}

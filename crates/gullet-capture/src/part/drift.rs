@@ -28,9 +28,9 @@ const NAMED: usize = 5;
 
 /// How far each fact may fall: what the definition says, and what is usual for what it does not say.
 fn limits(spec: &Part, last: Option<&Capture>) -> Vec<(String, Share)> {
-    let mut limits: Vec<(String, Share)> = spec.shrinks.iter().map(|(fact, share)| (fact.clone(), *share)).collect();
+    let mut limits: Vec<(String, Share)> = spec.max_shrink.iter().map(|(fact, share)| (fact.clone(), *share)).collect();
     if matches!(spec.kind(), PartKind::Sqlite | PartKind::Postgres | PartKind::Mariadb) {
-        for (fact, share, from) in USUAL.iter().filter(|(fact, _, _)| !spec.shrinks.contains_key(*fact)) {
+        for (fact, share, from) in USUAL.iter().filter(|(fact, _, _)| !spec.max_shrink.contains_key(*fact)) {
             // Of next to nothing a half is nothing to speak of.
             if last.and_then(|last| number(last, fact)).is_some_and(|before| before >= *from) {
                 limits.push(((*fact).to_owned(), Share(*share)));
@@ -54,12 +54,12 @@ fn gone(capture: &Capture, last: Option<&Capture>) -> Option<String> {
     (!gone.is_empty()).then(|| format!("gone since the last good run: the tables {}{more}", named.join(", ")))
 }
 
-/// Judges `capture` by the part's `least` and `shrinks`.
+/// Judges `capture` by the part's `min` and `max_shrink`.
 pub(super) fn judge(spec: &Part, capture: &Capture, last: Option<&Capture>) -> Judgement {
     let mut judgement = Judgement::default();
-    for (fact, least) in &spec.least {
+    for (fact, least) in &spec.min {
         match number(capture, fact) {
-            None => judgement.failures.push(format!("there is no number `{fact}` to compare with `least`")),
+            None => judgement.failures.push(format!("there is no number `{fact}` to compare with `min`")),
             Some(value) if value < *least => {
                 judgement.failures.push(format!("`{fact}` is {value}, and at least {least} is wanted"));
             }
@@ -98,7 +98,7 @@ mod tests {
 
     #[test]
     fn shrinking_is_a_warning_beyond_its_share_only() {
-        let spec = part("shrinks = { rows = \"10%\", bytes = \"50%\" }");
+        let spec = part("max_shrink = { rows = \"10%\", bytes = \"50%\" }");
         let last = capture(Some(1000), 1000);
         let warnings = |rows, bytes| judge(&spec, &capture(rows, bytes), Some(&last)).warnings.len();
         assert_eq!(warnings(Some(900), 500), 0);
@@ -111,7 +111,7 @@ mod tests {
 
     #[test]
     fn less_than_the_least_is_a_failure_and_so_is_no_number() {
-        let spec = part("least = { rows = 1 }");
+        let spec = part("min = { rows = 1 }");
         assert_eq!(judge(&spec, &capture(Some(1), 0), None), Judgement::default());
         assert_eq!(judge(&spec, &capture(Some(0), 0), None).failures.len(), 1);
         assert_eq!(judge(&spec, &capture(None, 0), None).failures.len(), 1);
@@ -124,8 +124,8 @@ mod tests {
         let database = part("sqlite = \"/x\"");
         assert!(warnings(&database, Some(500), 250_000).is_empty());
         assert_eq!(warnings(&database, Some(499), 249_999).len(), 2);
-        assert!(warnings(&part("sqlite = \"/x\"\nshrinks = { rows = \"100%\" }"), Some(1), 900_000).is_empty());
-        assert_eq!(warnings(&part("sqlite = \"/x\"\nshrinks = { rows = \"1%\" }"), Some(980), 900_000).len(), 1);
+        assert!(warnings(&part("sqlite = \"/x\"\nmax_shrink = { rows = \"100%\" }"), Some(1), 900_000).is_empty());
+        assert_eq!(warnings(&part("sqlite = \"/x\"\nmax_shrink = { rows = \"1%\" }"), Some(980), 900_000).len(), 1);
         // Files may go; and of next to nothing a half is nothing.
         assert!(warnings(&part("files = [\"/x\"]"), Some(1), 1).is_empty());
         let small = capture(Some(9), 9000);

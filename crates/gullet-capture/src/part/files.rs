@@ -541,7 +541,7 @@ impl Capturing<'_, '_, '_> {
                 && let Some(clone) = self.context.staging.clone_file(&file, meta.dev())?
             {
                 copies.cloned();
-                // The clone is of one moment, which may be later than that at which the file was looked at.
+                // The clone is from one point in time, which may be later than that at which the file was looked at.
                 let cloned = File::open(&clone).at(&clone)?;
                 let meta = cloned.metadata().at(&clone)?;
                 let ranges = data_ranges(&cloned, &meta).at(&clone)?;

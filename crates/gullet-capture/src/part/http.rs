@@ -45,7 +45,7 @@ pub(super) fn fetch(
         let text = format!("what was fetched is {}, not {wanted}: is it an error page?", answer.content_type);
         return Err(PartError::Other(text));
     }
-    let least = http.least_bytes.unwrap_or(1);
+    let least = http.min_bytes.unwrap_or(1);
     if answer.length < least {
         let text = format!("what was fetched has {} bytes, and at least {least} are wanted", answer.length);
         return Err(PartError::Other(text));

@@ -4,8 +4,8 @@
 //! Files and databases are secured by an atomic snapshot, by clones, by private copies, or (files only) by reading them into
 //! the store at once; exports lie in the run's private folder.
 //!
-//! - [`warm`]: the copy before the hold, after which the hold has only to look at what changed.
-//! - [`secure`]: secures a part, whatever its kind; gives a [`Secured`].
+//! - [`precopy`]: the copy before the hold, after which the hold has only to look at what changed.
+//! - [`capture_method`]: secures a part, whatever its kind; gives a [`Secured`].
 //! - [`Secured::quiet`]: whether the source changed since, while the application said that it was held.
 //! - [`Secured::store`]: stores what was secured and completes the [`Capture`](gullet_model::record::Capture).
 //! - [`Staging`]: snapshots and clones, noted before they are made; `btrfs`: the kernel's calls for them.

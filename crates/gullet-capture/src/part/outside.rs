@@ -1,4 +1,4 @@
-//! What stays with other machinery: it is begun while the application is held, waited for and proven afterwards. Gullet stores
+//! What is kept by another system: it is begun while the application is held, waited for and proven afterwards. Gullet stores
 //! none of its bytes, and never counts them as stored.
 
 use std::collections::BTreeMap;

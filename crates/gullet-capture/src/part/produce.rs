@@ -50,10 +50,10 @@ pub(super) fn export(part: &PlannedPart, context: &mut Securing<'_, '_>) -> Resu
     let started = context.world.clock.now().as_nanosecond();
     let call = Call { scratch: Some(folder.clone()), ..call(part, context) };
     perform(spec, call, context)?;
-    for path in &part.spec.take {
+    for path in &part.spec.collect {
         fresh(path, started)?;
     }
-    if part.spec.take.is_empty() && fs::read_dir(&folder).at(&folder)?.next().is_none() {
+    if part.spec.collect.is_empty() && fs::read_dir(&folder).at(&folder)?.next().is_none() {
         return Err(PartError::Other("the export succeeded and wrote nothing".to_owned()));
     }
     Ok(folder)
@@ -81,7 +81,7 @@ pub(super) fn take(outcome: CallOutcome, context: &mut Securing<'_, '_>) -> Resu
     context.commands.extend(outcome.tries);
     context.notes.facts.extend(outcome.notes.facts);
     context.notes.warnings.extend(outcome.notes.warnings);
-    context.notes.lacks.extend(outcome.notes.lacks);
+    context.notes.omits.extend(outcome.notes.omits);
     context.check_stop()?;
     outcome.result.map_err(PartError::Other)
 }

@@ -28,10 +28,10 @@ use gullet_model::record::{Capture, Counts, Layout, Root, SecuredBy};
 use gullet_model::step::CommandReport;
 use gullet_model::words::{chain, millis};
 
-/// With `secure = "auto"` so many bytes of a part are copied privately while the application is held, at most. Up to there a
+/// With `capture_method = "auto"` so many bytes of a part are copied privately while the application is held, at most. Up to there a
 /// copy stays in memory and is quicker than storing at once; beyond it is not, and would have to be written twice.
 const MOST_COPIED: u64 = 1 << 30;
-/// How often a capture whose `steady` fact changed is taken again.
+/// How often a capture whose `stable` fact changed is taken again.
 const STEADY_TRIES: u32 = 3;
 
 /// A part could not be captured.
@@ -190,7 +190,7 @@ enum Kept {
     Folder { path: PathBuf },
     /// Databases whose state the server keeps until they are exported.
     Pinned { databases: Box<postgres::Databases>, path: PathBuf },
-    /// What stays with other machinery.
+    /// What is kept by another system.
     Outside,
 }
 
@@ -214,7 +214,7 @@ pub struct Secured {
 pub fn secure(part: &PlannedPart, context: &mut Securing<'_, '_>) -> Result<Secured, PartError> {
     let started = context.world.clock.now();
     let began = context.world.clock.uptime();
-    let mut secured = match &part.spec.steady {
+    let mut secured = match &part.spec.stable {
         None => attempt(part, context, started)?,
         Some(steady) => {
             let mut tries = 0;
@@ -240,7 +240,7 @@ pub fn secure(part: &PlannedPart, context: &mut Securing<'_, '_>) -> Result<Secu
     produce::facts(part, context)?;
     let capture = &mut secured.capture;
     capture.facts.append(&mut context.notes.facts);
-    capture.lacks.append(&mut context.notes.lacks);
+    capture.omits.append(&mut context.notes.omits);
     capture.warnings.append(&mut context.notes.warnings);
     let took = context.world.clock.uptime().saturating_sub(began);
     capture.took_ms = millis(took);
@@ -256,7 +256,7 @@ fn blank(part: &PlannedPart, started: Timestamp) -> Capture {
     let spec = &part.spec;
     let layout = match spec.kind() {
         PartKind::Files | PartKind::Sqlite => Layout::Source,
-        PartKind::Export if !spec.take.is_empty() => Layout::Source,
+        PartKind::Export if !spec.collect.is_empty() => Layout::Source,
         PartKind::Postgres | PartKind::Mariadb if spec.sources().next().is_some() => Layout::Source,
         _ => Layout::Export,
     };
@@ -265,7 +265,7 @@ fn blank(part: &PlannedPart, started: Timestamp) -> Capture {
         each_of: part.each_of.clone(),
         each: part.values.clone(),
         kind: spec.kind(),
-        must: spec.must,
+        required: spec.required,
         problem: None,
         started,
         when: spec.when.unwrap_or_default(),
@@ -276,7 +276,7 @@ fn blank(part: &PlannedPart, started: Timestamp) -> Capture {
         listing: None,
         counts: Counts::default(),
         facts: Default::default(),
-        lacks: spec.lacks.clone(),
+        omits: spec.omits.clone(),
         after_restore: spec.after_restore.clone(),
         users: Vec::new(),
         groups: Vec::new(),
@@ -326,7 +326,7 @@ fn attempt_once(part: &PlannedPart, context: &mut Securing<'_, '_>, started: Tim
         }
         PartKind::Export => {
             let path = produce::export(part, context)?;
-            if part.spec.take.is_empty() {
+            if part.spec.collect.is_empty() {
                 Kept::Folder { path }
             } else {
                 let walk = Walk::of_take(part, context.plan).passing_over(context.staging.folders());
@@ -335,7 +335,7 @@ fn attempt_once(part: &PlannedPart, context: &mut Securing<'_, '_>, started: Tim
         }
         PartKind::Command => {
             let path = produce::command(part, context)?;
-            Kept::Output { path, gives: part.spec.gives.unwrap_or(Gives::Bytes) }
+            Kept::Output { path, gives: part.spec.output.unwrap_or(Gives::Bytes) }
         }
         PartKind::Sqlite => {
             let source = part.spec.sqlite.clone().unwrap_or_default();
@@ -358,7 +358,7 @@ fn attempt_once(part: &PlannedPart, context: &mut Securing<'_, '_>, started: Tim
         PartKind::Http => {
             let spec = part.spec.http.clone().unwrap_or_default();
             let path = http::fetch(part, &spec, &mut capture, context)?;
-            Kept::Output { path, gives: part.spec.gives.unwrap_or(Gives::Bytes) }
+            Kept::Output { path, gives: part.spec.output.unwrap_or(Gives::Bytes) }
         }
         PartKind::Outside => {
             let spec = part.spec.outside.clone().unwrap_or_default();
@@ -416,7 +416,7 @@ fn of_walk(
     context: &mut Securing<'_, '_>,
 ) -> Result<Kept, PartError> {
     let staging = &context.staging;
-    if context.in_hold && !part.spec.cross && walk.look_through(|root| staging.seen(root)) {
+    if context.in_hold && !part.spec.cross_mounts && walk.look_through(|root| staging.seen(root)) {
         capture.secured = Some(SecuredBy::Snapshot);
         return Ok(Kept::Seen { walk });
     }
@@ -444,7 +444,7 @@ fn secured_walk(
         return Ok(Kept::Staged { walk, seen, known, pending, copies, extras: VecDeque::new() });
     }
     let marks = context.scratch.join("marks");
-    let wanted = Wanted::new(&part.spec.holds, walk.roots().iter().map(PathBuf::as_path));
+    let wanted = Wanted::new(&part.spec.must_contain, walk.roots().iter().map(PathBuf::as_path));
     let (listed, looked) = files::capture(&walk, &known, marks, wanted, context)?;
     judge_ground(part, &listed.counts, &looked.roots, context.last)?;
     capture.listing = Some(listed.listing);
@@ -501,7 +501,7 @@ pub enum Quiet {
     Quiet,
     /// It cannot be told: nothing was read from the source by Gullet itself.
     Unknown,
-    /// It does not matter: it was secured in an instant.
+    /// It does not matter: it was captured in an instant.
     Instant,
     /// It does not matter: its engine makes what was captured fit together.
     Engine,
@@ -572,7 +572,7 @@ impl Secured {
         let roots = match &self.kept {
             Kept::Files { .. } => return Ok(()),
             Kept::Seen { walk } => {
-                let wanted = Wanted::new(&part.spec.holds, walk.roots().iter().map(PathBuf::as_path));
+                let wanted = Wanted::new(&part.spec.must_contain, walk.roots().iter().map(PathBuf::as_path));
                 let known = context.known();
                 let (listed, looked) = files::capture(walk, &known, new_marks, wanted, context)?;
                 judge_ground(part, &listed.counts, &looked.roots, context.last)?;
@@ -590,7 +590,7 @@ impl Secured {
             Kept::Staged { walk, .. } => walk.roots(),
             Kept::Database { .. } | Kept::Output { .. } | Kept::Folder { .. } | Kept::Pinned { .. } => &[],
         };
-        let wanted = Wanted::new(&part.spec.holds, roots.iter().map(PathBuf::as_path));
+        let wanted = Wanted::new(&part.spec.must_contain, roots.iter().map(PathBuf::as_path));
         let last = match &self.kept {
             Kept::Staged { known, .. } => known.last.clone(),
             _ => Marks::open(&self.marks),

@@ -102,11 +102,11 @@ impl Staging {
                 let word = if by_hook {
                     "a snapshot"
                 } else {
-                    self.place_for(&real, secure, part.spec.cross).map_err(|error| error.to_string())?
+                    self.place_for(&real, secure, part.spec.cross_mounts).map_err(|error| error.to_string())?
                 };
                 if secure == Secure::Snapshot && word != "a snapshot" {
                     return Err(format!(
-                        "`{}` cannot be secured by a snapshot: it is on no btrfs subvolume, and no command \
+                        "`{}` cannot be captured by a snapshot: it is on no btrfs subvolume, and no command \
                                         of `snapshot` shows it",
                         source.display()
                     ));
@@ -117,7 +117,7 @@ impl Staging {
         let found: Vec<String> = found.into_iter().map(str::to_owned).collect();
         Ok(match found.as_slice() {
             [] => "the sources are synced".to_owned(),
-            found => format!("the sources are synced, and can be secured by {}", list(found)),
+            found => format!("the sources are synced, and can be captured by {}", list(found)),
         })
     }
 

@@ -91,7 +91,7 @@ pub(super) fn folder(path: &Path, lister: &mut Lister, deposit: &mut Deposit<'_>
 
 /// Stores the contents of a tar file by file (POSIX pax and ustar, GNU long names).
 pub(super) fn tar(path: &Path, lister: &mut Lister, deposit: &mut Deposit<'_>) -> Result<(), PartError> {
-    let wrong = |error: std::io::Error| PartError::Other(format!("what it printed is not a sound tar: {error}"));
+    let wrong = |error: std::io::Error| PartError::Other(format!("what it printed is not a valid tar: {error}"));
     let mut archive = tar::Archive::new(File::open(path).at(path)?);
     // A tar may come in any order, a listing does not: the entries, not their contents, are kept until all are known.
     let mut entries: BTreeMap<PathName, Entry> = BTreeMap::new();

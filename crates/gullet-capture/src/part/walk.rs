@@ -196,13 +196,13 @@ impl Walk {
         Self { shared, ..Self::new(part.spec.files.clone(), &part.spec, Self::avoided(part, plan)) }
     }
 
-    /// What an export left at the paths of `take`.
+    /// What an export left at the paths of `collect`.
     pub(super) fn of_take(part: &PlannedPart, plan: &Plan) -> Self {
-        Self::new(part.spec.take.clone(), &Part::default(), Self::avoided(part, plan))
+        Self::new(part.spec.collect.clone(), &Part::default(), Self::avoided(part, plan))
     }
 
     /// What a server keeps below some roots, but for what matches one of these: it makes that anew when it starts. Other
-    /// filesystems mounted below them are its own too, if it may `cross` them.
+    /// filesystems mounted below them are its own too, if it may `cross_mounts` them.
     pub(super) fn of_server(
         roots: Vec<PathBuf>,
         made_anew: &[&str],
@@ -210,7 +210,7 @@ impl Walk {
         (part, plan): (&PlannedPart, &Plan),
     ) -> Self {
         let exclude = made_anew.iter().map(|pattern| (*pattern).to_owned()).collect();
-        let spec = Part { exclude, cross, ..Part::default() };
+        let spec = Part { exclude, cross_mounts: cross, ..Part::default() };
         let why_excluded = Some("made anew by the server when it starts");
         Self { why_excluded, ..Self::new(roots, &spec, Self::avoided(part, plan)) }
     }
@@ -243,7 +243,7 @@ impl Walk {
             roots,
             include: (!spec.include.is_empty()).then(|| Patterns::new(&spec.include)),
             exclude: Patterns::new(&spec.exclude),
-            cross: spec.cross,
+            cross: spec.cross_mounts,
             avoid,
             shared: Vec::new(),
             own: Vec::new(),
@@ -289,7 +289,7 @@ impl Walk {
     ///
     /// # Errors
     /// When a root or a folder cannot be read, or what `each` gives. What vanishes in the middle is passed over and noted
-    /// in `left`.
+    /// in `released`.
     pub(super) fn run<E: From<PathError>>(
         &self,
         left: &mut LeftOuts,
@@ -368,7 +368,7 @@ impl Walk {
             }
             let hollow = self.seen.is_some() && meta.ino() == super::btrfs::HOLLOW;
             if is_folder && (meta.dev() != device || hollow) && !self.cross {
-                left.add("another filesystem (see `cross`)".to_owned(), path);
+                left.add("another filesystem (see `cross_mounts`)".to_owned(), path);
                 return Ok(());
             }
         }

@@ -1,4 +1,4 @@
-//! `holds`: paths that must be in a capture.
+//! `must_contain`: paths that must be in a capture.
 
 use std::path::Path;
 

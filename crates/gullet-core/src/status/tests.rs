@@ -119,7 +119,7 @@ fn payload_or_documents_that_are_gone_are_critical() {
 #[test]
 fn another_machines_runs_never_stand_for_this_ones() {
     let other = Logged {
-        record: Record { writer: "b".to_owned(), ..run(Outcome::Complete, 1).record },
+        record: Record { machine: "b".to_owned(), ..run(Outcome::Complete, 1).record },
         ..run(Outcome::Complete, 1)
     };
     let book = Logbook { runs: vec![other], machine: Some("w".to_owned()), ..Logbook::default() };

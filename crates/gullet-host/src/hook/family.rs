@@ -159,7 +159,7 @@ mod tests {
             .env(MARK, "family-of-this-test.1")
             .env("GULLET_MOMENT", "enter");
         child.status().unwrap();
-        assert!(marked("family-of-this-test.", |moment| moment == "leave").is_empty());
+        assert!(marked("family-of-this-test.", |moment| moment == "release").is_empty());
         let found = marked("family-of-this-test.", |moment| moment == "enter");
         assert_eq!(found.len(), 1, "{found:?}");
         assert!(found[0].signal(Signal::KILL));

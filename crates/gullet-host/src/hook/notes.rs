@@ -12,7 +12,7 @@ pub struct Notes {
     /// Warnings.
     pub warnings: Vec<String>,
     /// What an export is known not to carry.
-    pub lacks: Vec<String>,
+    pub omits: Vec<String>,
 }
 
 /// A note that cannot be read.
@@ -44,7 +44,7 @@ impl Notes {
                     notes.facts.insert(fact, value);
                 }
                 Ok(Note::Warning { warning }) => notes.warnings.push(warning),
-                Ok(Note::Lack { lack }) => notes.lacks.push(lack),
+                Ok(Note::Lack { lack }) => notes.omits.push(lack),
                 Err(_) => {
                     let why = "write {\"fact\":…,\"value\":…}, {\"warning\":…} or {\"lack\":…}".to_owned();
                     errors.push(NotesError { line: number + 1, why });
@@ -64,7 +64,7 @@ mod tests {
         let text = "{\"fact\":\"rows\",\"value\":4211}\n\n{\"warning\":\"slow\"}\nrows=3\n{\"lack\":\"roles\"}\n{\"fact\":1}\n";
         let (notes, errors) = Notes::parse(text);
         assert_eq!(notes.facts["rows"], 4211);
-        assert_eq!((notes.warnings, notes.lacks), (vec!["slow".to_owned()], vec!["roles".to_owned()]));
+        assert_eq!((notes.warnings, notes.omits), (vec!["slow".to_owned()], vec!["roles".to_owned()]));
         assert_eq!(errors.iter().map(|error| error.line).collect::<Vec<_>>(), [4, 6]);
     }
 }

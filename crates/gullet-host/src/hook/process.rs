@@ -201,7 +201,7 @@ fn start(call: &mut Invocation<'_>) -> io::Result<Child> {
     })
 }
 
-/// A guard is safer from the out-of-memory killer than others; what it starts, such as a service in a `leave`, must not
+/// A guard is safer from the out-of-memory killer than others; what it starts, such as a service in a `release`, must not
 /// inherit that.
 pub fn usual_memory_score(child: u32) {
     let own = std::fs::read_to_string("/proc/self/oom_score_adj").unwrap_or_default();

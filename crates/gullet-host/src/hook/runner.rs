@@ -31,7 +31,7 @@ const ASK_AGAIN: Duration = Duration::from_millis(50);
 pub struct Limits;
 
 impl Limits {
-    /// A hook, an `enter`, a `leave`.
+    /// A hook, an `enter`, a `release`.
     pub const HOOK: Duration = Duration::from_secs(5 * 60);
     /// A probe.
     pub const PROBE: Duration = Duration::from_secs(30);
@@ -39,7 +39,7 @@ impl Limits {
     pub const EXPORT: Duration = Duration::from_secs(60 * 60);
     /// How long a probe of the hold is asked again.
     pub const WITHIN: Duration = Duration::from_secs(30);
-    /// How long `settled` is waited for.
+    /// How long `drained` is waited for.
     pub const SETTLED: Duration = Duration::from_secs(10 * 60);
 }
 

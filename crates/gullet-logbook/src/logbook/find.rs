@@ -195,7 +195,7 @@ impl Logbook {
         let good = || self.runs.iter().filter(|logged| logged.record.app == app && logged.is_good() && fits(logged));
         let names = |runs: &mut dyn Iterator<Item = &Logged>| -> Vec<MachineName> {
             let names: BTreeMap<String, String> =
-                runs.map(|logged| (logged.record.writer.clone(), logged.record.host.name.clone())).collect();
+                runs.map(|logged| (logged.record.machine.clone(), logged.record.host.name.clone())).collect();
             names.into_iter().collect()
         };
         let machines = names(&mut good().filter(|logged| is_of(logged, machine)));
@@ -214,7 +214,7 @@ impl Logbook {
 
 /// Whether a run is of a machine, by the beginning of its id or by the name of its host.
 fn is_of(logged: &Logged, machine: Option<&str>) -> bool {
-    machine.is_none_or(|machine| logged.record.writer.starts_with(machine) || logged.record.host.name == machine)
+    machine.is_none_or(|machine| logged.record.machine.starts_with(machine) || logged.record.host.name == machine)
 }
 
 #[cfg(test)]

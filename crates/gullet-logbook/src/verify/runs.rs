@@ -19,7 +19,7 @@ pub struct RunVerdict {
     pub run: String,
     /// The application.
     pub app: String,
-    /// Whether its captures were given up, so that only its record is left.
+    /// Whether its captures were removed, so that only its record is left.
     pub thinned: bool,
     /// How many parts it captured.
     pub parts: u64,
@@ -89,12 +89,12 @@ pub(super) fn verdict(
     if logged.in_store && record.store_json.is_some_and(|hash| hash != store.info_hash()) {
         verdict.problems.push("`store.json` is not the one that it was written with".to_owned());
     }
-    if let Some(expected) = record.writer_json {
-        match store.writer_hash(&record.writer) {
+    if let Some(expected) = record.machine_json {
+        match store.machine_hash(&record.machine) {
             Ok(found) if found == Some(expected) => {}
             _ => verdict
                 .problems
-                .push("the registration of its writer is not the one that it was written with".to_owned()),
+                .push("the registration of its machine is not the one that it was written with".to_owned()),
         }
     }
     if verdict.thinned {

@@ -34,7 +34,7 @@ pub struct RestoreSpec {
     pub checks: Vec<Require>,
     /// What a person is told to do when it does not start.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub by_hand: Option<String>,
+    pub manual_start: Option<String>,
     /// What happens at a boot in the middle of a restore.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub at_boot: Option<AtBoot>,
@@ -64,10 +64,10 @@ impl App {
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub enum AtBoot {
     /// It stays stopped: `stop` survives a boot.
-    #[serde(rename = "stays stopped")]
+    #[serde(rename = "stay stopped")]
     StaysStopped,
     /// It starts only after Gullet's boot entry, which puts the old state back.
-    #[serde(rename = "starts after gullet")]
+    #[serde(rename = "start")]
     StartsAfterGullet,
 }
 

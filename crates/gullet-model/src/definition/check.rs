@@ -47,7 +47,7 @@ impl Checker<'_> {
         }
         if !fits(value.get_ref(), schema) {
             let message = format!("this is {}, where {} is expected", kind_of(value.get_ref()), expected(schema));
-            return self.flaw(range, message, form_of(schema));
+            return self.flaw(range, message, Some(example(path, schema)));
         }
         match value.get_ref() {
             DeValue::Table(table) => self.table(table, range, schema, path),
@@ -88,8 +88,8 @@ impl Checker<'_> {
             wanted.retain(|form| form != "nothing");
             wanted.dedup();
             let message = format!("this is {}, where {} is expected", kind_of(value.get_ref()), wanted.join(" or "));
-            let hint = forms.iter().find_map(|form| form_of(resolve(form)));
-            return self.flaw(value.span(), message, hint);
+            let form = forms.iter().map(resolve).find(|form| type_names(form) != ["null"]);
+            return self.flaw(value.span(), message, form.map(|form| example(path, form)));
         }
         let before = self.flaws.len();
         let mut best: Option<Vec<Flaw>> = None;
@@ -168,8 +168,9 @@ impl Checker<'_> {
         let near = nearest(name, here().filter(|key| missing(key))).or_else(|| nearest(name, here()));
         let homes = tables_with(name);
         let (message, hint) = if homes.is_empty() {
-            let hint = near.map(|key| format!("did you mean `{key}`?"));
-            (format!("`{name}` is not a key of {}", title(schema)), hint)
+            let keys = || here().map(|key| format!("`{key}`")).collect::<Vec<_>>().join(", ");
+            let hint = near.map_or_else(|| format!("its keys are {}", keys()), |key| format!("did you mean `{key}`?"));
+            (format!("`{name}` is not a key of {}", title(schema)), Some(hint))
         } else {
             let message = format!("`{name}` is not a key of {}", title(schema));
             (message, Some(format!("`{name}` belongs in {}", homes.join(" or "))))
@@ -196,15 +197,54 @@ fn title(schema: &Value) -> &str {
     schema.get("title").and_then(Value::as_str).unwrap_or("this table")
 }
 
-/// How a table is written, where one is expected: some of its keys, those first that it must have.
-fn form_of(schema: &Value) -> Option<String> {
-    let keys = schema.get("properties")?.as_object()?;
+/// How a value of this schema may be written at its key, the last name of `path`.
+fn example(path: &str, schema: &Value) -> String {
+    let mut names = path.rsplit('/').peekable();
+    let mut value = example_value(schema);
+    // An item of a list is shown in its list.
+    while names.next_if(|name| name.parse::<usize>().is_ok()).is_some() {
+        value = format!("[{value}]");
+    }
+    names.next().map_or(format!("write for example {value}"), |key| format!("write for example {key} = {value}"))
+}
+
+fn example_value(schema: &Value) -> String {
+    let schema = resolve(schema);
+    let forms = schema.get("anyOf").or_else(|| schema.get("oneOf")).and_then(Value::as_array);
+    if let Some(form) = forms.and_then(|forms| forms.iter().find(|form| type_names(resolve(form)) != ["null"])) {
+        return example_value(form);
+    }
+    let words = schema.get("enum").and_then(Value::as_array).and_then(|words| words.first());
+    if let Some(word) = words.or_else(|| schema.get("const")) {
+        return word.to_string();
+    }
+    match (type_names(schema).first().copied(), schema.get("format").and_then(Value::as_str)) {
+        (Some("string"), Some("span")) => "\"5m\"".to_owned(),
+        (Some("string"), Some("share")) => "\"10%\"".to_owned(),
+        (Some("string"), _) => "\"…\"".to_owned(),
+        (Some("integer" | "number"), _) => schema.get("minimum").map_or("1".to_owned(), ToString::to_string),
+        (Some("boolean"), _) => "true".to_owned(),
+        (Some("array"), _) => format!("[{}]", schema.get("items").map(example_value).unwrap_or_default()),
+        _ => example_table(schema),
+    }
+}
+
+/// A table with the keys that it must have, and with the command where it is one.
+fn example_table(schema: &Value) -> String {
+    let Some(keys) = schema.get("properties").and_then(Value::as_object) else {
+        let values = schema.get("additionalProperties").filter(|values| values.is_object());
+        return values.map_or("{ … }".to_owned(), |values| format!("{{ NAME = {} }}", example_value(values)));
+    };
     let must = schema.get("required").and_then(Value::as_array).into_iter().flatten().filter_map(Value::as_str);
-    let must: Vec<&str> = must.collect();
-    let may = keys.keys().map(String::as_str).filter(|key| !must.contains(key));
-    let named: Vec<String> = must.iter().copied().chain(may).take(6).map(|key| format!("`{key}`")).collect();
-    let more = if keys.len() > named.len() { ", …" } else { "" };
-    Some(format!("write {{ key = value, … }}; the keys are {}{more}", named.join(", ")))
+    let mut named: Vec<&str> = must.collect();
+    if keys.contains_key("run") && !named.contains(&"run") {
+        named.push("run");
+    }
+    if named.is_empty() {
+        named.extend(keys.keys().map(String::as_str).take(2));
+    }
+    let items = named.iter().map(|key| format!("{key} = {}", example_value(&keys[*key])));
+    format!("{{ {} }}", items.collect::<Vec<_>>().join(", "))
 }
 
 /// The titles of all tables that have a key of this name.

@@ -1,4 +1,4 @@
-//! The kinds of parts that stand for a service: database servers, web interfaces, what stays with other machinery.
+//! The kinds of parts that stand for a service: database servers, web interfaces, what is kept by another system.
 
 use std::collections::BTreeMap;
 use std::path::PathBuf;
@@ -89,10 +89,10 @@ pub struct HttpExport {
     pub content_type: Option<String>,
     /// The least length in bytes that it must have; 1 by default.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub least_bytes: Option<u64>,
+    pub min_bytes: Option<u64>,
 }
 
-/// A part whose bytes stay with other machinery: a volume's snapshot in a cloud, an appliance's own backup.
+/// A part whose bytes are kept by another system: a volume's snapshot in a cloud, an appliance's own backup.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[schemars(title = "`outside`", deny_unknown_fields)]
 pub struct Outside {

@@ -20,7 +20,7 @@ pub struct Part {
     pub name: String,
     /// Without this part the run fails.
     #[serde(default, skip_serializing_if = "is_false")]
-    pub must: bool,
+    pub required: bool,
     /// Files and folders, absolute.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub files: Vec<PathBuf>,
@@ -30,7 +30,7 @@ pub struct Part {
     /// A command whose standard output is the capture.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub command: Vec<String>,
-    /// A command that writes the capture into `{scratch}`, or to the paths in `take`.
+    /// A command that writes the capture into `{scratch}`, or to the paths in `collect`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub export: Option<CommandSpec>,
     /// A PostgreSQL server.
@@ -42,15 +42,15 @@ pub struct Part {
     /// An application with a web interface.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub http: Option<HttpExport>,
-    /// What stays with other machinery: never counted as stored.
+    /// What is kept by another system: never counted as stored.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub outside: Option<Outside>,
     /// What `command` prints: bytes, or a tar that is listed file by file.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub gives: Option<Gives>,
+    pub output: Option<Gives>,
     /// Files that `export` writes outside `{scratch}`; must be newer than its start.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub take: Vec<PathBuf>,
+    pub collect: Vec<PathBuf>,
     /// How long `command` may take; an hour by default.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub limit: Option<Span>,
@@ -62,10 +62,10 @@ pub struct Part {
     pub exclude: Vec<String>,
     /// Paths below a root that must be in the capture.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub holds: Vec<String>,
+    pub must_contain: Vec<String>,
     /// Other filesystems mounted below a root are captured too.
     #[serde(default, skip_serializing_if = "is_false")]
-    pub cross: bool,
+    pub cross_mounts: bool,
     /// `"ok"`: a root with nothing in it, or on another filesystem than last time, is not a failure.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub empty: Option<Empty>,
@@ -74,11 +74,11 @@ pub struct Part {
     pub unreadable: Option<Empty>,
     /// Copied once before the hold, so that in the hold only what changed since is.
     #[serde(default, skip_serializing_if = "is_false")]
-    pub warm: bool,
+    pub precopy: bool,
     /// Zstandard level, 1 to 19, where it is not the store's.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schemars(range(min = 1, max = 19))]
-    pub level: Option<i32>,
+    pub zstd_level: Option<i32>,
     /// When it is captured: while the application is held (the default), before, or after. A part that is not captured in
     /// the hold is not of the same moment as the others.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -88,19 +88,19 @@ pub struct Part {
     pub each: Option<Each>,
     /// A fact that must be the same before and after the capture, else it is taken again.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub steady: Option<Steady>,
+    pub stable: Option<Steady>,
     /// Commands whose output becomes a fact.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub facts: BTreeMap<String, CommandSpec>,
     /// How far a fact may be below the last good run's before it is a warning; `bytes` and `files` are facts too.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
-    pub shrinks: BTreeMap<String, Share>,
+    pub max_shrink: BTreeMap<String, Share>,
     /// The least that a fact may be; below it the part has failed.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
-    pub least: BTreeMap<String, f64>,
+    pub min: BTreeMap<String, f64>,
     /// What the export is known not to carry.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub lacks: Vec<String>,
+    pub omits: Vec<String>,
     /// How an export comes back.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub restore: Option<WayBack>,
@@ -152,7 +152,7 @@ pub struct Each {
     pub command: CommandSpec,
     /// Fewer than this is a failure; 0 by default.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub least: Option<u32>,
+    pub min: Option<u32>,
     /// One that the last good run did not have: `"ok"`, `"warn"` (the default) or `"fail"`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub new: Option<Drift>,
@@ -175,7 +175,7 @@ pub enum Drift {
 
 /// A fact asked for before and after a capture.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize, JsonSchema)]
-#[schemars(title = "`steady`", deny_unknown_fields)]
+#[schemars(title = "`stable`", deny_unknown_fields)]
 pub struct Steady {
     /// The fact's name.
     pub fact: String,
@@ -202,7 +202,7 @@ pub enum PartKind {
     Mariadb,
     /// What an application gives over its web interface.
     Http,
-    /// What stays with other machinery.
+    /// What is kept by another system.
     Outside,
 }
 
@@ -247,6 +247,6 @@ impl Part {
     pub fn sources(&self) -> impl Iterator<Item = &PathBuf> {
         let cluster = self.postgres.iter().flat_map(|server| &server.cluster);
         let datadir = self.mariadb.iter().flat_map(|server| &server.datadir);
-        self.files.iter().chain(&self.sqlite).chain(&self.take).chain(cluster).chain(datadir)
+        self.files.iter().chain(&self.sqlite).chain(&self.collect).chain(cluster).chain(datadir)
     }
 }

@@ -20,8 +20,8 @@ pub(super) fn check(definition: &Definition, places: &Places, flaws: &mut Vec<Fl
         } else if !store.location.starts_with('/') {
             rules.flaw(&at, "the location must be an absolute folder".to_owned(), None);
         }
-        let at = key_path(&[&"store", name, &"seal_for"]);
-        for key in &store.seal_for {
+        let at = key_path(&[&"store", name, &"encrypt_to"]);
+        for key in &store.encrypt_to {
             if let Err(error) = key.parse::<gullet_store::PublicKey>() {
                 let hint = Some("`gullet key new` makes a key pair and prints its public key".to_owned());
                 rules.flaw(&at, error.to_string(), hint);
@@ -140,7 +140,11 @@ impl Rules<'_> {
             let hint = "describe a `[[app.NAME.hold]]` step, or say `no_hold = \"why\"`; of one native export alone \
                         `self_consistent = \"why\"`";
             let hint = Some(hint.to_owned());
-            self.flaw(&base, "the application is never held: its parts would not be of one moment".to_owned(), hint);
+            self.flaw(
+                &base,
+                "the application is never held: its parts would not be from one point in time".to_owned(),
+                hint,
+            );
         }
         if !app.hold.is_empty() && app.no_hold.is_some() {
             self.flaw(&format!("{base}/no_hold"), "there are hold steps, so `no_hold` does not apply".to_owned(), None);
@@ -232,9 +236,9 @@ impl Rules<'_> {
         for path in hooks.shows.iter().flat_map(|(from, to)| [from, to]).filter(|path| !path.is_absolute()) {
             self.flaw(&format!("{at}/shows"), format!("`{}` must be absolute", path.display()), None);
         }
-        if matches!(app.secure, Some(Secure::Stage | Secure::Stream)) {
-            let message = "`secure` says that there is to be no snapshot".to_owned();
-            self.flaw(&at, message, Some("secure = \"snapshot\"".to_owned()));
+        if matches!(app.capture_method, Some(Secure::Stage | Secure::Stream)) {
+            let message = "`capture_method` says that there is to be no snapshot".to_owned();
+            self.flaw(&at, message, Some("capture_method = \"snapshot\"".to_owned()));
         }
         if app.hold.is_empty() {
             self.flaw(&at, "a snapshot is made while the application is held, and it never is".to_owned(), None);
@@ -258,7 +262,7 @@ impl Rules<'_> {
     }
 
     fn hold_step(&mut self, at: &str, step: &HoldStep) {
-        let probes = [("settled", &step.settled), ("entered", &step.entered), ("left", &step.left)];
+        let probes = [("drained", &step.drained), ("entered", &step.entered), ("released", &step.released)];
         for (key, probe) in probes {
             self.probes(&format!("{at}/{key}"), probe.as_ref(), NOWHERE);
         }
@@ -267,26 +271,26 @@ impl Rules<'_> {
         }
         if let Some(session) = &step.session {
             self.command(&format!("{at}/session"), session, NOWHERE);
-            for (key, there) in [("enter", step.enter.is_some()), ("leave", step.leave.is_some())] {
+            for (key, there) in [("enter", step.enter.is_some()), ("release", step.release.is_some())] {
                 if there {
-                    let message = format!("`session` stands instead of `enter` and `leave`, so `{key}` has no place");
+                    let message = format!("`session` stands instead of `enter` and `release`, so `{key}` has no place");
                     self.flaw(&format!("{at}/{key}"), message, None);
                 }
             }
             return;
         }
-        let (Some(enter), Some(leave)) = (&step.enter, &step.leave) else {
-            let missing = if step.enter.is_none() { "enter" } else { "leave" };
+        let (Some(enter), Some(leave)) = (&step.enter, &step.release) else {
+            let missing = if step.enter.is_none() { "enter" } else { "release" };
             return self.flaw(at, format!("the hold step `{}` has no `{missing}`", step.name), None);
         };
         self.command(&format!("{at}/enter"), enter, NOWHERE);
-        self.command(&format!("{at}/leave"), leave, NOWHERE);
-        let of_left = step.left.iter().flat_map(OneOrMany::all).map(|probe| &probe.command);
+        self.command(&format!("{at}/release"), leave, NOWHERE);
+        let of_left = step.released.iter().flat_map(OneOrMany::all).map(|probe| &probe.command);
         for command in of_left.chain([leave]) {
             if command.takes_env() {
                 let message =
-                    "`leave` and `left` may not take a secret from `env`: they must work without it".to_owned();
-                self.flaw(&format!("{at}/leave/env"), message, Some("use `{ file = \"…\" }`".to_owned()));
+                    "`release` and `released` may not take a secret from `env`: they must work without it".to_owned();
+                self.flaw(&format!("{at}/release/env"), message, Some("use `{ file = \"…\" }`".to_owned()));
             }
         }
     }
@@ -302,19 +306,19 @@ impl Rules<'_> {
                 self.flaw(&format!("{at}/name"), message, None);
             }
             self.part(&at, part);
-            let warm = part.warm && part.kind() == PartKind::Files;
+            let warm = part.precopy && part.kind() == PartKind::Files;
             if let Some(within) = part.restore.as_ref().and_then(|back| back.within.as_ref()) {
                 let names: Vec<&str> = app.part.iter().map(|part| part.name.as_str()).collect();
                 self.known_parts(&format!("{at}/restore/within"), std::slice::from_ref(within), &names);
             }
-            let moment = [("warm", warm), ("when", part.when.is_some_and(|when| when != When::Held))];
+            let moment = [("precopy", warm), ("when", part.when.is_some_and(|when| when != When::Held))];
             for (key, _) in moment.iter().filter(|(_, said)| *said && app.hold.is_empty()) {
                 let message = format!("`{key}` means something only where the application is held");
                 self.flaw(&format!("{at}/{key}"), message, None);
             }
             if moment.iter().all(|(_, said)| *said) {
                 let message = "a part that is not captured in the hold needs no copy before it".to_owned();
-                self.flaw(&format!("{at}/warm"), message, None);
+                self.flaw(&format!("{at}/precopy"), message, None);
             }
         }
     }
@@ -345,7 +349,7 @@ impl Rules<'_> {
         let each = part.each.is_some();
         let scope = Scope { each, scratch: kind == PartKind::Export, ..NOWHERE };
         let of_paths = Scope { each, ..NOWHERE };
-        for (key, paths) in [("files", &part.files), ("take", &part.take)] {
+        for (key, paths) in [("files", &part.files), ("collect", &part.collect)] {
             for (number, path) in paths.iter().enumerate() {
                 self.path(&format!("{at}/{key}/{number}"), path, of_paths);
             }
@@ -358,9 +362,9 @@ impl Rules<'_> {
             self.command(&format!("{at}/export"), export, scope);
             let fills = export.run.iter().flatten().chain(&export.script).any(|text| text.contains("{scratch}"));
             let env = export.script.as_deref().is_some_and(|script| script.contains("GULLET_SCRATCH"));
-            if part.take.is_empty() && !fills && !env {
+            if part.collect.is_empty() && !fills && !env {
                 let message = "the export has nowhere to write to".to_owned();
-                let hint = Some("put `{scratch}` among its arguments, or name its files with `take`".to_owned());
+                let hint = Some("put `{scratch}` among its arguments, or name its files with `collect`".to_owned());
                 self.flaw(&format!("{at}/export"), message, hint);
             }
         }
@@ -380,8 +384,8 @@ impl Rules<'_> {
         for (name, fact) in &part.facts {
             self.command(&format!("{at}/facts/{name}"), fact, Scope { scratch: false, ..scope });
         }
-        if let Some(steady) = &part.steady {
-            self.command(&format!("{at}/steady"), &steady.command, Scope { scratch: false, ..scope });
+        if let Some(steady) = &part.stable {
+            self.command(&format!("{at}/stable"), &steady.command, Scope { scratch: false, ..scope });
         }
         if let Some(back) = &part.restore {
             let known = Scope { own: "folder", scratch: false, ..scope };
@@ -392,7 +396,7 @@ impl Rules<'_> {
                 }
                 Some(_) => {}
             }
-            if part.sources().next().is_some() && part.take.is_empty() {
+            if part.sources().next().is_some() && part.collect.is_empty() {
                 let message = "files come back as files, so there is no command for it".to_owned();
                 self.flaw(&format!("{at}/restore"), message, None);
             }
@@ -405,7 +409,9 @@ impl Rules<'_> {
                 self.flaw(&at, message, None);
             }
         }
-        for (key, patterns) in [("include", &part.include), ("exclude", &part.exclude), ("holds", &part.holds)] {
+        for (key, patterns) in
+            [("include", &part.include), ("exclude", &part.exclude), ("must_contain", &part.must_contain)]
+        {
             for (number, pattern) in patterns.iter().enumerate() {
                 if let Err(error) = globset::Glob::new(pattern) {
                     let message = format!("`{pattern}` is not a pattern: {}", error.kind());
@@ -503,15 +509,20 @@ impl Rules<'_> {
         let used = [
             ("include", !part.include.is_empty(), files, "`files`"),
             ("exclude", !part.exclude.is_empty(), files, "`files`"),
-            ("cross", part.cross, files, "`files`"),
-            ("warm", part.warm, files, "`files`"),
-            ("steady", part.steady.is_some(), kind != PartKind::Outside, "what is stored"),
-            ("shrinks", !part.shrinks.is_empty(), kind != PartKind::Outside, "what is stored"),
-            ("least", !part.least.is_empty(), kind != PartKind::Outside, "what is stored"),
-            ("holds", !part.holds.is_empty(), kind != PartKind::Outside, "what is stored"),
-            ("gives", part.gives.is_some(), matches!(kind, PartKind::Command | PartKind::Http), "`command` and `http`"),
+            ("cross_mounts", part.cross_mounts, files, "`files`"),
+            ("precopy", part.precopy, files, "`files`"),
+            ("stable", part.stable.is_some(), kind != PartKind::Outside, "what is stored"),
+            ("max_shrink", !part.max_shrink.is_empty(), kind != PartKind::Outside, "what is stored"),
+            ("min", !part.min.is_empty(), kind != PartKind::Outside, "what is stored"),
+            ("must_contain", !part.must_contain.is_empty(), kind != PartKind::Outside, "what is stored"),
+            (
+                "output",
+                part.output.is_some(),
+                matches!(kind, PartKind::Command | PartKind::Http),
+                "`command` and `http`",
+            ),
             ("limit", part.limit.is_some(), kind == PartKind::Command, "`command`; write it into `export` itself"),
-            ("take", !part.take.is_empty(), kind == PartKind::Export, "`export`"),
+            ("collect", !part.collect.is_empty(), kind == PartKind::Export, "`export`"),
         ];
         for (key, used, allowed, of) in used {
             if used && !allowed {

@@ -35,8 +35,9 @@ pub fn check_sources(loaded: &Loaded, app: &str, store: &Path, state: &Path) -> 
                 _ => format!("app/{app}/part/{number}/{key}"),
             };
             let Ok(meta) = fs::metadata(path) else {
-                if part.must {
-                    let message = format!("`{}` is not there, and the part `{}` is a must", path.display(), part.name);
+                if part.required {
+                    let message =
+                        format!("`{}` is not there, and the part `{}` is required", path.display(), part.name);
                     flaws.push(loaded.places.flaw(&at, message, None));
                 }
                 continue;

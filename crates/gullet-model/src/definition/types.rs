@@ -97,14 +97,14 @@ pub struct StoreSpec {
     pub location: String,
     /// The folder must be a mount point, so that the root disk is never filled by mistake.
     #[serde(default, skip_serializing_if = "is_false")]
-    pub mounted: bool,
+    pub must_be_mounted: bool,
     /// Zstandard level, 1 to 19; 3 by default.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schemars(range(min = 1, max = 19))]
-    pub level: Option<i32>,
+    pub zstd_level: Option<i32>,
     /// Public keys (`age1…`, or lines of SSH public keys): what is stored opens only with one of their identities.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub seal_for: Vec<String>,
+    pub encrypt_to: Vec<String>,
 }
 
 /// An application to protect.
@@ -117,16 +117,16 @@ pub struct App {
     /// The name of the store to keep it in; may be left out when there is only one.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub store: Option<String>,
-    /// From the first `enter` to the beginning of the leaving, waiting for `settled` apart; 5 minutes by default.
+    /// From the first `enter` to the beginning of the leaving, waiting for `drained` apart; 5 minutes by default.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub longest_hold: Option<Span>,
+    pub max_hold: Option<Span>,
     /// How parts are secured while the application is held; `auto` by default.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub secure: Option<Secure>,
+    pub capture_method: Option<Secure>,
     /// Commands that make an atomic snapshot where the filesystem itself cannot: of a volume manager, of an appliance.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub snapshot: Option<SnapshotHooks>,
-    /// Why the application is never held. The parts are then not of one moment, and every record says so.
+    /// Why the application is never held. The parts are then not from one point in time, and every record says so.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub no_hold: Option<String>,
     /// Why the application needs no hold: its one part is a native export that is consistent by itself. No warning follows from it.
@@ -428,30 +428,30 @@ pub struct HoldStep {
     pub enter: Option<CommandSpec>,
     /// Passes when the work in hand is finished; the waiting does not count as time held.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub settled: Option<OneOrMany<Probe>>,
+    pub drained: Option<OneOrMany<Probe>>,
     /// Passes when the application is held. Without it a run is never more than complete with warnings.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub entered: Option<OneOrMany<Probe>>,
     /// Lets the application go again.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub leave: Option<CommandSpec>,
+    pub release: Option<CommandSpec>,
     /// Passes when the application serves.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub left: Option<OneOrMany<Probe>>,
+    pub released: Option<OneOrMany<Probe>>,
     /// What to do when the application is held already: refuse (the default), or go on and leave it as it was found.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub found_held: Option<FoundHeld>,
+    pub if_held: Option<FoundHeld>,
     /// What a person is told to do when leaving fails.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub by_hand: Option<String>,
+    pub manual_release: Option<String>,
     /// What a person at the terminal is told to do when entering fails; then the application is asked again.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub enter_by_hand: Option<String>,
+    pub manual_enter: Option<String>,
     /// The name of a lock that applications share: only one of them is in such a step at a time. It is waited for before
     /// anything is entered.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub lock: Option<String>,
-    /// Instead of `enter` and `leave`: a process that prints `held` when it owns the lock, keeps it while it lives, and
+    /// Instead of `enter` and `release`: a process that prints `held` when it owns the lock, keeps it while it lives, and
     /// lets go when its standard input closes.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub session: Option<CommandSpec>,
@@ -464,7 +464,7 @@ pub enum FoundHeld {
     #[serde(rename = "refuse")]
     Refuse,
     /// Capture, and leave it as it was found.
-    #[serde(rename = "go on")]
+    #[serde(rename = "continue")]
     GoOn,
 }
 

@@ -164,7 +164,7 @@ fn kind_of(capture: &Capture) -> &'static str {
         }
         PartKind::Mariadb => "a server is started on it; rows",
         PartKind::Files | PartKind::Command | PartKind::Export | PartKind::Http | PartKind::Postgres => "restored",
-        PartKind::Outside => "not here: other machinery has it",
+        PartKind::Outside => "not here: another system has it",
     }
 }
 
@@ -302,13 +302,13 @@ impl DrillPlan {
         for capture in captures() {
             let part = &capture.part;
             if !is_wanted(capture) {
-                if capture.must {
+                if capture.required {
                     unproven.push(format!("{part} is required, and the drill leaves it out"));
                 }
                 continue;
             }
             let why = match capture.kind {
-                PartKind::Outside if capture.must => "is required, and other machinery has it",
+                PartKind::Outside if capture.required => "is required, and another system has it",
                 PartKind::Command | PartKind::Export | PartKind::Http if !is_asked => "is an export that nobody opened",
                 PartKind::Files if !is_asked && !is_opened => "is files that nobody opened",
                 _ => continue,
@@ -379,10 +379,10 @@ impl Drill<'_, '_> {
         let problem = report.parts.iter().find_map(|part| Some(format!("{}: {}", part.part, part.problems.first()?)));
         let missing = restore.missing.first().map(|(part, why)| format!("{part} is not in the run: {why}"));
         for (part, proof) in &restore.outside {
-            self.report.warnings.push(format!("{part} is not here: other machinery has it, by the id {}", proof.id));
+            self.report.warnings.push(format!("{part} is not here: another system has it, by the id {}", proof.id));
         }
         let result = match problem.or(missing) {
-            None => Ok(format!("{}, {}, every byte proven", count(files, "file"), size(bytes))),
+            None => Ok(format!("{}, {}, every byte verified", count(files, "file"), size(bytes))),
             Some(why) => Err(why),
         };
         self.look("restore", began, result);
@@ -416,7 +416,7 @@ impl Drill<'_, '_> {
                 let found = examine_sqlite(&path).map_err(|error| error.to_string());
                 let result = found
                     .and_then(|facts| compare(&capture.facts, &facts))
-                    .map(|note| format!("the engine finds it sound; {note}"));
+                    .map(|note| format!("the engine finds it intact; {note}"));
                 return self.look(&capture.part, began, result);
             }
             (PartKind::Postgres, Some(data), spec) => stage.cluster(number, &spec.unwrap_or_default(), &data, &files),

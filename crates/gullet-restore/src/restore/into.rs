@@ -39,8 +39,8 @@ pub enum RestoreError {
         /// What there is.
         known: Vec<String>,
     },
-    /// Its captures were given up.
-    #[error("run {run} has nothing to restore: its captures were given up, and only its record is left")]
+    /// Its captures were removed.
+    #[error("run {run} has nothing to restore: its captures were removed, and only its record is left")]
     Thinned {
         /// The run.
         run: String,
@@ -76,7 +76,7 @@ pub struct RestorePart {
     /// Bytes that it has.
     pub bytes: u64,
     /// What the export does not carry.
-    pub lacks: Vec<String>,
+    pub omits: Vec<String>,
     /// What to do by hand afterwards.
     pub after_restore: Vec<String>,
     #[serde(skip)]
@@ -95,7 +95,7 @@ pub struct RestorePlan {
     pub app: String,
     /// The run's outcome.
     pub outcome: Outcome,
-    /// Why the parts are not of one moment, where they are not.
+    /// Why the parts are not from one point in time, where they are not.
     pub no_hold: Option<String>,
     /// The folder.
     pub into: PathBuf,
@@ -103,7 +103,7 @@ pub struct RestorePlan {
     pub parts: Vec<RestorePart>,
     /// Parts that the run does not have, with the reason.
     pub missing: Vec<(String, String)>,
-    /// Parts whose bytes stay with other machinery, with what is known of them.
+    /// Parts whose bytes are kept by another system, with what is known of them.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub outside: Vec<(String, OutsideProof)>,
     /// Who owns here what somebody else owned there.
@@ -180,7 +180,7 @@ impl RestorePlan {
                 to,
                 files: capture.counts.files,
                 bytes: capture.counts.bytes,
-                lacks: capture.lacks.clone(),
+                omits: capture.omits.clone(),
                 after_restore: capture.after_restore.clone(),
                 listing,
                 only: paths.to_vec(),

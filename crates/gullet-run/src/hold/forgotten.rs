@@ -11,7 +11,7 @@ use super::old_state::OldState;
 use gullet_host::hook::{Runner, end_all, marked};
 use gullet_host::world::{Clock, World};
 
-/// How long a `leave` that a dead guard had begun may go on.
+/// How long a `release` that a dead guard had begun may go on.
 const LEAVING_MAY_TAKE: Duration = Duration::from_secs(30);
 
 /// A forgotten hold that was found.
@@ -26,9 +26,9 @@ pub struct Forgotten {
 }
 
 /// What the dead guard was running: an `enter` that goes on by itself would hold the application again after it was released. It
-/// is ended, and waited for. A `leave` is waited for; what it started, such as the application itself, is left alone.
+/// is ended, and waited for. A `release` is waited for; what it started, such as the application itself, is left alone.
 fn end_orphans(head: &NoteHead, clock: &dyn Clock) {
-    let is_leaving = |moment: &str| matches!(moment, "leave" | "left");
+    let is_leaving = |moment: &str| matches!(moment, "release" | "released");
     let noted = head.running.as_ref().filter(|_| head.owner().is_some());
     if let Some(leaving) = noted.filter(|running| is_leaving(&running.moment)) {
         let began = clock.uptime();
@@ -67,7 +67,7 @@ pub fn leave(
     note.adopt();
     end_orphans(&head, world.clock);
     let entered: Vec<usize> = head.entered.iter().copied().filter(|step| *step < steps.len()).collect();
-    let by_hand = entered.iter().filter_map(|step| steps[*step].by_hand.clone()).collect();
+    let by_hand = entered.iter().filter_map(|step| steps[*step].manual_release.clone()).collect();
     let runner = Runner {
         world,
         app: app.to_owned(),
@@ -77,6 +77,6 @@ pub fn leave(
         top: scratch.to_path_buf(),
     };
     let mut keeper = Keeper::new(runner, steps, Duration::ZERO, Some(*note), entered, old_state);
-    let left = keeper.leave_all("left by a later command: the processes that held it were gone");
+    let left = keeper.leave_all("released by a later command: the processes that held it were gone");
     Ok(Some(Forgotten { head, left, by_hand }))
 }

@@ -327,7 +327,7 @@ impl Guard<'_, '_> {
             self.begin_leaving(&why);
         }
         let _ = self.answers.send(FromGuard::Done(Box::new(answer)));
-        if matches!(op, Op::Leave(_) | Op::ProveLeft(_)) {
+        if matches!(op, Op::Release(_) | Op::ProveReleased(_)) {
             // Main leaves step by step. Where it stops doing so, the guard goes on: main may be stopped, or wait for a person.
             let next = self.world.clock.uptime() + MAIN_MAY_TAKE;
             let why = "it could not be released at once".to_owned();

@@ -17,11 +17,11 @@ pub enum InitialState {
 
 /// Asks both probes of a step; exactly one may pass.
 pub fn initial_state(step: &HoldStep, ask: &mut dyn FnMut(&OneOrMany<Probe>) -> Result<(), String>) -> InitialState {
-    let serving = step.left.as_ref().map(&mut *ask);
+    let serving = step.released.as_ref().map(&mut *ask);
     let held = step.entered.as_ref().map(ask);
     match (serving, held) {
         (Some(Ok(())), Some(Ok(()))) => {
-            let why = "its `left` and its `entered` probe both pass, so they cannot tell whether it is held";
+            let why = "its `released` and its `entered` probe both pass, so they cannot tell whether it is held";
             InitialState::Unknown(why.to_owned())
         }
         (Some(Ok(())), _) => InitialState::Serving,

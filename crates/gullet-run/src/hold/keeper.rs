@@ -122,7 +122,7 @@ impl<'w> Keeper<'w> {
                 self.answer(CallOutcome::new(taken))
             }
             Op::Enter(step) => self.enter(step, stop),
-            Op::Settle(step) => self.settle(step, Patience { until: None, ..patience }),
+            Op::Drain(step) => self.settle(step, Patience { until: None, ..patience }),
             Op::Prove(step) => {
                 let probes = self.steps[step].entered.clone();
                 let answer = self.asked(step, probes.as_ref(), Some(Limits::WITHIN), patience);
@@ -137,9 +137,9 @@ impl<'w> Keeper<'w> {
                 let result = self.go_back();
                 self.answer(CallOutcome::new(result))
             }
-            Op::Leave(step) => self.leave(step),
-            Op::ProveLeft(step) => {
-                let probes = self.steps[step].left.clone();
+            Op::Release(step) => self.leave(step),
+            Op::ProveReleased(step) => {
+                let probes = self.steps[step].released.clone();
                 let answer = self.asked(step, probes.as_ref(), Some(Limits::WITHIN), Patience::default());
                 if answer.result.is_ok() {
                     self.forget(step);
@@ -223,11 +223,13 @@ impl<'w> Keeper<'w> {
 
     /// A probe that says `serving` of an application that is held proves nothing, nor does the other one then.
     fn tells_apart(&mut self, step: usize, answer: Answer, patience: Patience<'_>) -> Answer {
-        let (Some(_), Some(left)) = (&self.steps[step].entered, self.steps[step].left.clone()) else { return answer };
+        let (Some(_), Some(left)) = (&self.steps[step].entered, self.steps[step].released.clone()) else {
+            return answer;
+        };
         let serving = self.runner.ask(&left, &probe_call("probe", patience));
         let mut commands = answer.commands;
         commands.extend(serving.tries);
-        let why = "its `left` probe says that it serves, and its `entered` probe that it is held: they cannot tell";
+        let why = "its `released` probe says that it serves, and its `entered` probe that it is held: they cannot tell";
         let result = if serving.result.is_ok() { Err(why.to_owned()) } else { Ok(()) };
         Answer { result, commands, ..answer }
     }
@@ -248,7 +250,9 @@ impl<'w> Keeper<'w> {
                 Err(errno) => return Err(wrap(errno.into())),
             }
             if patience.is_over(clock) || clock.uptime().saturating_sub(began) >= Limits::SETTLED {
-                return Err(format!("the lock `{name}` is held by another application, and was not let go in time"));
+                return Err(format!(
+                    "the lock `{name}` is held by another application, and did not become free in time"
+                ));
             }
             clock.sleep(Duration::from_millis(20));
         }
@@ -274,9 +278,9 @@ impl<'w> Keeper<'w> {
     }
 
     fn settle(&mut self, step: usize, patience: Patience<'_>) -> Answer {
-        let Some(probes) = self.steps[step].settled.clone() else { return self.answer(CallOutcome::new(Ok(()))) };
+        let Some(probes) = self.steps[step].drained.clone() else { return self.answer(CallOutcome::new(Ok(()))) };
         let began = self.runner.world.clock.uptime();
-        let outcome = self.runner.wait_for(&probes, &probe_call("settled", patience), Limits::SETTLED);
+        let outcome = self.runner.wait_for(&probes, &probe_call("drained", patience), Limits::SETTLED);
         let waited = self.runner.world.clock.uptime().saturating_sub(began);
         self.settling += waited;
         Answer { waited_ms: millis(waited), ..self.answer(outcome) }
@@ -318,12 +322,12 @@ impl<'w> Keeper<'w> {
                 outcome
             }
             Some(Err(why)) => CallOutcome::new(Err(why)),
-            None => match self.steps[step].leave.clone() {
-                Some(leave) => self.run_noted(&leave, Call { notes: false, ..call("leave", Patience::default()) }),
+            None => match self.steps[step].release.clone() {
+                Some(leave) => self.run_noted(&leave, Call { notes: false, ..call("release", Patience::default()) }),
                 None => CallOutcome::new(Ok(())),
             },
         };
-        if self.steps[step].left.is_none() && outcome.result.is_ok() {
+        if self.steps[step].released.is_none() && outcome.result.is_ok() {
             self.forget(step);
         }
         self.answer(outcome)
@@ -375,9 +379,9 @@ impl<'w> Keeper<'w> {
         let stop = Stop::default();
         let mut failed = Vec::new();
         for step in self.entered.clone().into_iter().rev() {
-            let left = self.perform(Op::Leave(step), &stop);
-            let has_probe = self.steps[step].left.is_some() && !self.sessions.contains_key(&step);
-            let result = if has_probe { self.perform(Op::ProveLeft(step), &stop).result } else { left.result };
+            let left = self.perform(Op::Release(step), &stop);
+            let has_probe = self.steps[step].released.is_some() && !self.sessions.contains_key(&step);
+            let result = if has_probe { self.perform(Op::ProveReleased(step), &stop).result } else { left.result };
             if let Err(error) = result {
                 failed.push(format!("{}: {error}", self.steps[step].name));
             }

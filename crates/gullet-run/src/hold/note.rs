@@ -95,7 +95,7 @@ pub struct NoteHead {
 pub struct RunningCommand {
     /// Its process.
     pub process: Process,
-    /// What it is run for: `enter`, `leave`, `probe`, `settled`.
+    /// What it is run for: `enter`, `release`, `probe`, `drained`.
     pub moment: String,
 }
 
@@ -137,7 +137,7 @@ impl NoteHead {
         let since = self.began.map(|at| format!(" since {at}")).unwrap_or_default();
         let who = if self.by_hand { "by hand".to_owned() } else { format!("by run {}", self.run) };
         let stuck = self.why.as_ref().filter(|_| self.state == NoteState::Leaving);
-        let stuck = stuck.map(|why| format!("; it is being left, and does not let go: {why}")).unwrap_or_default();
+        let stuck = stuck.map(|why| format!("; it is being released, and is still held: {why}")).unwrap_or_default();
         format!("{who}{since}, process {}{stuck}", self.pid)
     }
 }

@@ -43,7 +43,7 @@ pub enum Op {
     /// Enter a step.
     Enter(usize),
     /// Wait until the work in hand is finished.
-    Settle(usize),
+    Drain(usize),
     /// Ask until it is held.
     Prove(usize),
     /// Ask once whether it is still held.
@@ -51,9 +51,9 @@ pub enum Op {
     /// Put back the old state of a restore in place.
     GoBack,
     /// Leave a step.
-    Leave(usize),
+    Release(usize),
     /// Ask until it serves.
-    ProveLeft(usize),
+    ProveReleased(usize),
 }
 
 /// One line from main to guard.
@@ -77,9 +77,9 @@ pub struct Answer {
     pub commands: Vec<CommandReport>,
     /// What the commands noted as warnings.
     pub warnings: Vec<String>,
-    /// Time held so far, waiting for `settled` apart, in milliseconds.
+    /// Time held so far, waiting for `drained` apart, in milliseconds.
     pub held_ms: u64,
-    /// How long it waited for `settled` in this operation, in milliseconds.
+    /// How long it waited for `drained` in this operation, in milliseconds.
     pub waited_ms: u64,
 }
 

@@ -141,7 +141,7 @@ impl Guarded {
     /// When the guard is gone.
     pub fn ask(&mut self, op: Op, stop: &Stop) -> Result<Answer, GuardError> {
         let sent = self.send(&FromMain::Do(op));
-        let mut cancelled = matches!(op, Op::Leave(_) | Op::ProveLeft(_) | Op::GoBack);
+        let mut cancelled = matches!(op, Op::Release(_) | Op::ProveReleased(_) | Op::GoBack);
         if let Err(error) = sent {
             self.gone = true;
             return Err(error);

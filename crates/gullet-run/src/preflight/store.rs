@@ -42,7 +42,7 @@ pub fn check_mounted(folder: &Path, must_be: bool) -> Result<(), StoreTrouble> {
     if !must_be || is_mount_point(folder) {
         return Ok(());
     }
-    let text = format!("{} is not a mount point, and the definition says `mounted = true`", folder.display());
+    let text = format!("{} is not a mount point, and the definition says `must_be_mounted = true`", folder.display());
     Err((text, Some("mount it; nothing was written to the disk below it".to_owned())))
 }
 
@@ -54,12 +54,12 @@ pub fn check_store(store: &Store, plan: &Plan, probe: &str) -> Result<(), StoreT
     let place = plan.store.display();
     match (store.is_sealed(), plan.seal.is_empty()) {
         (true, true) => {
-            let text = format!("the store at {place} is sealed, and the definition has no `seal_for`");
-            return Err((text, Some(format!("name the public keys: seal_for = {:?}", store.info().keys))));
+            let text = format!("the store at {place} is encrypted, and the definition has no `encrypt_to`");
+            return Err((text, Some(format!("name the public keys: encrypt_to = {:?}", store.info().keys))));
         }
         (false, false) => {
-            let text = format!("the store at {place} was made without keys, so what is in it is not sealed");
-            let advice = "make another store for what is to be sealed: set its location, then `gullet store new`";
+            let text = format!("the store at {place} was made without keys, so what is in it is not encrypted");
+            let advice = "make another store for what is to be encrypted: set its location, then `gullet store new`";
             return Err((text, Some(advice.to_owned())));
         }
         _ => {}

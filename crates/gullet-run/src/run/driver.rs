@@ -13,8 +13,8 @@ use jiff::Timestamp;
 
 use super::group::{Member, Stage};
 use crate::hold::{Guarded, OldState};
-use crate::machine::{Machine, Reply, Shape, Task};
 use crate::preflight::{StoreTrouble, check_identity, check_store, known_beforehand};
+use crate::sequence::{Sequence, Shape, Task, TaskResult};
 use gullet_capture::part::{self, Grounds, Secured, Staging, WarmCopy};
 use gullet_capture::plan::Plan;
 use gullet_host::hook::{Call, CallOutcome, Limits, Patience, Runner};
@@ -47,7 +47,7 @@ pub struct Setup<'a> {
     pub store: Result<Store, StoreError>,
     /// The last good run of the application.
     pub last_good: Option<&'a Logged>,
-    /// The name of the last record of the application by this writer.
+    /// The name of the last record of the application by this machine.
     pub previous: Option<String>,
     /// The commands that start a guard (this program, told to be one), tried in this order.
     pub guard: &'a [Vec<OsString>],
@@ -92,7 +92,7 @@ pub fn execute(setup: Setup<'_>, listener: &mut dyn Listener) -> Ended {
         let seal = setup.plan.seal.clone();
         let options = DepositOptions { level: setup.plan.level, seal, ..DepositOptions::default() };
         let location = Arc::clone(store.location());
-        Deposit::new(location, cache, setup.state.writer(), setup.run.as_str(), &options)
+        Deposit::new(location, cache, setup.state.machine(), setup.run.as_str(), &options)
     });
     let (deposit, trouble) = match deposit.transpose() {
         Ok(deposit) => (deposit, trouble),
@@ -122,7 +122,7 @@ pub fn execute(setup: Setup<'_>, listener: &mut dyn Listener) -> Ended {
         previous: setup.previous.clone(),
         log: setup.state.log(&setup.plan.app, setup.run.as_str()).ok(),
         runner: &runner,
-        machine: Machine::new(Shape::of(setup.plan)),
+        sequence: Sequence::new(Shape::of(setup.plan)),
         builder: RecordBuilder::default(),
         secured: setup.plan.parts.iter().map(|_| None).collect(),
         warm: setup.plan.parts.iter().map(|_| None).collect(),
@@ -168,7 +168,7 @@ pub(super) struct Driver<'a, 'd> {
     pub(super) previous: Option<String>,
     log: Option<(PathBuf, File)>,
     pub(super) runner: &'a Runner<'a>,
-    pub(super) machine: Machine,
+    pub(super) sequence: Sequence,
     pub(super) builder: RecordBuilder,
     pub(super) secured: Vec<Option<Secured>>,
     /// Copies of parts that were made before the hold.
@@ -224,18 +224,18 @@ impl<'a> Driver<'a, '_> {
         }
         loop {
             self.look_outside();
-            let Some(task) = self.machine.next_task() else { break };
+            let Some(task) = self.sequence.next_task() else { break };
             let reply = self.perform(task);
             self.look_outside();
-            self.machine.reply(task, reply);
-            if matches!(task, Task::Leave(_) | Task::ProveLeft(_)) {
+            self.sequence.reply(task, reply);
+            if matches!(task, Task::Release(_) | Task::ProveReleased(_)) {
                 self.after_leaving();
             }
         }
         if let Some(guard) = self.guard.take() {
             guard.finish(self.world.clock);
         }
-        let outcome = self.machine.outcome();
+        let outcome = self.sequence.outcome();
         let took = self.world.clock.uptime().saturating_sub(self.began);
         self.emit(What::RunEnded { outcome, took_ms: millis(took) });
         // What cannot be removed now stays noted, and a later command tries again and says so.
@@ -268,7 +268,7 @@ impl<'a> Driver<'a, '_> {
     }
 
     pub(super) fn warn(&mut self, about: Option<&str>, text: String) {
-        self.machine.warn();
+        self.sequence.warn();
         self.emit(What::Warning { about: about.map(str::to_owned), text });
     }
 
@@ -287,14 +287,14 @@ impl<'a> Driver<'a, '_> {
         Patience { stop: Some(self.world.stop), until: self.deadline(), lost: Some(self.lost) }
     }
 
-    /// Lets the machine know what happened outside.
+    /// Lets the sequence know what happened outside.
     fn look_outside(&mut self) {
         if let Some(signal) = self.world.stop.asked()
             && !self.told
-            && !self.machine.is_settled()
+            && !self.sequence.is_settled()
         {
             self.told = true;
-            self.machine.interrupt();
+            self.sequence.interrupt();
             let name = match signal {
                 1 => "SIGHUP",
                 2 => "SIGINT",
@@ -303,42 +303,42 @@ impl<'a> Driver<'a, '_> {
             };
             self.trouble(None, format!("stopped by {name}"), None);
         }
-        let lost = self.guard.as_mut().and_then(Guarded::lost).filter(|_| self.machine.is_in_hold());
+        let lost = self.guard.as_mut().and_then(Guarded::lost).filter(|_| self.sequence.is_in_hold());
         if let Some(why) = lost {
-            self.machine.lose_hold();
-            let advice = "see with `gullet show` which step took so long, or raise `longest_hold`";
+            self.sequence.lose_hold();
+            let advice = "see with `gullet show` which step took so long, or raise `max_hold`";
             let advice = why.contains("limit").then(|| advice.to_owned());
             self.trouble(None, format!("{why}, so everything captured is void"), advice);
         }
         let over = self.deadline().is_some_and(|at| self.world.clock.uptime() >= at);
-        if over && self.machine.is_in_hold() {
-            self.machine.lose_hold();
+        if over && self.sequence.is_in_hold() {
+            self.sequence.lose_hold();
             let limit = gullet_model::definition::Span(self.plan.longest_hold());
             let text = format!("the hold reached its limit of {limit}, so the application is released");
-            let advice = "see with `gullet show` which step took so long, or raise `longest_hold`";
+            let advice = "see with `gullet show` which step took so long, or raise `max_hold`";
             self.trouble(None, text, Some(advice.to_owned()));
         }
     }
 
     /// Waits for the other runs of the group. A reply where the run cannot go on.
-    fn meet(&mut self, task: Task) -> Option<Reply> {
+    fn meet(&mut self, task: Task) -> Option<TaskResult> {
         let member = self.member.take()?;
         let (patience, clock) = (self.patience(), self.world.clock);
         let over = || patience.is_over(clock);
         let never_held = self.plan.spec.hold.is_empty();
         let met = match task {
-            Task::Look(0) => member.wait_for_turn(&over),
+            Task::ProbeInitialState(0) => member.wait_for_turn(&over),
             // An application that is never held is captured while the others are.
             Task::Capture(_) | Task::Hooks(HookMoment::Held) if never_held => {
                 member.wait_for_turn(&over).and_then(|()| member.wait_for_all(&over))
             }
             Task::Hooks(HookMoment::Held) => member.wait_for_all(&over),
-            Task::Leave(_) => {
+            Task::Release(_) => {
                 // The others may be slow; the limit of this hold stands all the same.
                 member.wait_to_leave(&over);
                 Ok(())
             }
-            Task::Hooks(HookMoment::Released) | Task::Store(_) | Task::Clear | Task::Finish | Task::Commit => {
+            Task::Hooks(HookMoment::Released) | Task::Store(_) | Task::CleanUp | Task::Finish | Task::Commit => {
                 if never_held {
                     member.wait_to_leave(&over);
                 }
@@ -352,11 +352,11 @@ impl<'a> Driver<'a, '_> {
         let text =
             format!("`{app}`, which belongs to the same group, could not be held, so nothing of the group is captured");
         self.trouble(None, text, None);
-        self.machine.lose_hold();
-        Some(if task == Task::Look(0) { Reply::Unknown } else { Reply::No })
+        self.sequence.lose_hold();
+        Some(if task == Task::ProbeInitialState(0) { TaskResult::Unknown } else { TaskResult::No })
     }
 
-    fn perform(&mut self, task: Task) -> Reply {
+    fn perform(&mut self, task: Task) -> TaskResult {
         if let Some(reply) = self.meet(task) {
             return reply;
         }
@@ -366,13 +366,13 @@ impl<'a> Driver<'a, '_> {
         let nothing = match task {
             Task::Hooks(moment) => self.plan.spec.hooks.at(moment).is_empty(),
             Task::Snapshot => !self.staging.wants_snapshot(),
-            Task::Clear => self.staging.is_clear(),
+            Task::CleanUp => self.staging.is_clear(),
             _ => false,
         };
         if nothing {
             // Nothing to do is no step worth telling.
             self.steps -= 1;
-            return Reply::Yes;
+            return TaskResult::Yes;
         }
         self.emit(What::StepStarted { step: step.clone() });
         let started = self.world.clock.now();
@@ -381,20 +381,20 @@ impl<'a> Driver<'a, '_> {
         let reply = match task {
             Task::Preflight => self.preflight(&mut done),
             Task::Hooks(moment) => self.hooks(moment, &mut done),
-            Task::Ready => self.ready(&mut done),
-            Task::Warm(number) => self.warm(number, &mut done),
-            Task::Look(number) => self.look(number, &mut done),
+            Task::Prepare => self.ready(&mut done),
+            Task::Precopy(number) => self.warm(number, &mut done),
+            Task::ProbeInitialState(number) => self.look(number, &mut done),
             Task::Enter(number) => self.enter(number, &mut done),
-            Task::Settle(number) => self.settle(number, &mut done),
+            Task::Drain(number) => self.settle(number, &mut done),
             Task::Prove(number) => self.prove(number, &mut done),
             Task::Snapshot => self.snapshot(&mut done),
             Task::Capture(number) => self.capture(number, &mut done),
-            Task::Quiet(number) => self.quiet(number, &mut done),
+            Task::CheckNoWrites(number) => self.quiet(number, &mut done),
             Task::ProveAgain(number) => self.prove_again(number, &mut done),
-            Task::Leave(number) => self.leave(number, &mut done),
-            Task::ProveLeft(number) => self.prove_left(number, &mut done),
+            Task::Release(number) => self.leave(number, &mut done),
+            Task::ProveReleased(number) => self.prove_left(number, &mut done),
             Task::Store(number) => self.store_part(number, &mut done),
-            Task::Clear => self.clear(&mut done),
+            Task::CleanUp => self.clear(&mut done),
             Task::Finish => self.finish(&mut done),
             Task::ReadBack => self.read_back(&mut done),
             Task::Commit => {
@@ -403,7 +403,7 @@ impl<'a> Driver<'a, '_> {
             }
         };
         let took_ms = millis(self.world.clock.uptime().saturating_sub(began));
-        let ok = !matches!(reply, Reply::No | Reply::Unknown);
+        let ok = !matches!(reply, TaskResult::No | TaskResult::Unknown);
         let report = StepReport { step, started, took_ms, ok, note: done.note, commands: done.commands };
         self.emit(What::StepEnded { report: report.clone() });
         if let Task::Hooks(moment) = task
@@ -420,20 +420,20 @@ impl<'a> Driver<'a, '_> {
         match task {
             Task::Preflight => (StepKind::Preflight, None),
             Task::Hooks(moment) => (StepKind::Hooks, Some(moment.word().to_owned())),
-            Task::Ready => (StepKind::Ready, None),
-            Task::Warm(number) => (StepKind::Warm, part(number)),
-            Task::Look(number) => (StepKind::Look, step(number)),
+            Task::Prepare => (StepKind::Prepare, None),
+            Task::Precopy(number) => (StepKind::Precopy, part(number)),
+            Task::ProbeInitialState(number) => (StepKind::ProbeInitialState, step(number)),
             Task::Enter(number) => (StepKind::Enter, step(number)),
-            Task::Settle(number) => (StepKind::Settle, step(number)),
+            Task::Drain(number) => (StepKind::Drain, step(number)),
             Task::Prove(number) => (StepKind::Prove, step(number)),
             Task::Snapshot => (StepKind::Snapshot, None),
             Task::Capture(number) => (StepKind::Capture, part(number)),
-            Task::Quiet(number) => (StepKind::Quiet, part(number)),
+            Task::CheckNoWrites(number) => (StepKind::CheckNoWrites, part(number)),
             Task::ProveAgain(number) => (StepKind::ProveAgain, step(number)),
-            Task::Leave(number) => (StepKind::Leave, step(number)),
-            Task::ProveLeft(number) => (StepKind::ProveLeft, step(number)),
+            Task::Release(number) => (StepKind::Release, step(number)),
+            Task::ProveReleased(number) => (StepKind::ProveReleased, step(number)),
             Task::Store(number) => (StepKind::Store, part(number)),
-            Task::Clear => (StepKind::Clear, None),
+            Task::CleanUp => (StepKind::CleanUp, None),
             Task::Finish => (StepKind::Finish, None),
             Task::ReadBack => (StepKind::ReadBack, None),
             Task::Commit => (StepKind::Commit, None),
@@ -455,7 +455,7 @@ impl<'a> Driver<'a, '_> {
         outcome.result
     }
 
-    fn preflight(&mut self, done: &mut Done) -> Reply {
+    fn preflight(&mut self, done: &mut Done) -> TaskResult {
         let mut refused = false;
         if let Err((text, advice)) = self.check_store() {
             self.trouble(Some("store"), text, advice);
@@ -492,7 +492,7 @@ impl<'a> Driver<'a, '_> {
                 Drift::Ok => {}
                 Drift::Warn => self.warn(None, drift.text.clone()),
                 Drift::Fail => {
-                    self.machine.lack_part();
+                    self.sequence.lack_part();
                     self.trouble(None, drift.text.clone(), None);
                 }
             }
@@ -504,7 +504,7 @@ impl<'a> Driver<'a, '_> {
             _ => format!("the store can be written, {count} requirements hold"),
         })
         .filter(|_| !refused);
-        if refused { Reply::No } else { Reply::Yes }
+        if refused { TaskResult::No } else { TaskResult::Yes }
     }
 
     /// The order of runs does not depend on the clock, but much that people read does.
@@ -551,9 +551,9 @@ impl<'a> Driver<'a, '_> {
         facts.collect()
     }
 
-    fn hooks(&mut self, moment: HookMoment, done: &mut Done) -> Reply {
+    fn hooks(&mut self, moment: HookMoment, done: &mut Done) -> TaskResult {
         let plan = self.plan;
-        let outcome = self.machine.outcome();
+        let outcome = self.sequence.outcome();
         let record = self.scratch.join("record.json");
         let mut failed = false;
         let mut skipped = 0;
@@ -603,6 +603,6 @@ impl<'a> Driver<'a, '_> {
         if skipped > 0 {
             done.note = Some(format!("{skipped} not run: their conditions do not hold"));
         }
-        if failed { Reply::No } else { Reply::Yes }
+        if failed { TaskResult::No } else { TaskResult::Yes }
     }
 }

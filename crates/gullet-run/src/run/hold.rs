@@ -7,7 +7,7 @@ use crate::hold::{
     Answer, GuardError, Guarded, InitialState, Note, NoteHead, Op, Order, Stuck, forgotten, guard, initial_state,
     notes_folder,
 };
-use crate::machine::Reply;
+use crate::sequence::TaskResult;
 use gullet_host::hook::{Call, Limits, Patience};
 use gullet_model::definition::{HoldStep, OneOrMany, Probe};
 use gullet_model::event::{Instruction, What};
@@ -38,27 +38,27 @@ impl<'a> Driver<'a, '_> {
         self.took(outcome, name, done)
     }
 
-    pub(super) fn look(&mut self, number: usize, done: &mut Done) -> Reply {
+    pub(super) fn look(&mut self, number: usize, done: &mut Done) -> TaskResult {
         let step = self.step(number);
         if let Some(head) = self.hold_by_hand().filter(|head| head.entered.contains(&number)) {
             done.note = Some(format!("{}; this run takes the hold over", head.describe()));
-            return Reply::Serving;
+            return TaskResult::Serving;
         }
         let state = initial_state(step, &mut |probes| self.holds(probes, &step.name, done));
         let (reply, note) = match state {
-            InitialState::Serving => (Reply::Serving, "serving".to_owned()),
-            InitialState::Held => (Reply::Held, "held already".to_owned()),
-            InitialState::NotAsked => (Reply::Yes, "there is no probe to ask".to_owned()),
-            InitialState::Unknown(why) => (Reply::Unknown, why),
+            InitialState::Serving => (TaskResult::Serving, "serving".to_owned()),
+            InitialState::Held => (TaskResult::Held, "held already".to_owned()),
+            InitialState::NotAsked => (TaskResult::Yes, "there is no probe to ask".to_owned()),
+            InitialState::Unknown(why) => (TaskResult::Unknown, why),
         };
         done.note = Some(note.clone());
-        let goes_on = step.found_held == Some(gullet_model::definition::FoundHeld::GoOn);
+        let goes_on = step.if_held == Some(gullet_model::definition::FoundHeld::GoOn);
         match reply {
-            Reply::Held if !goes_on => {
-                let advice = "find out who holds it; or say `found_held = \"go on\"`, and it is left as it was found";
+            TaskResult::Held if !goes_on => {
+                let advice = "find out who holds it; or say `if_held = \"continue\"`, and it is left as it was found";
                 self.trouble(Some(&step.name), "the application is held already".to_owned(), Some(advice.to_owned()));
             }
-            Reply::Unknown => {
+            TaskResult::Unknown => {
                 let advice = "is the application running? and do its probes tell `held` from `serving`?";
                 self.trouble(Some(&step.name), note, Some(advice.to_owned()));
             }
@@ -119,21 +119,21 @@ impl<'a> Driver<'a, '_> {
         Ok(answer)
     }
 
-    fn asked(&mut self, op: Op, step: &HoldStep, what: &str, done: &mut Done) -> Reply {
+    fn asked(&mut self, op: Op, step: &HoldStep, what: &str, done: &mut Done) -> TaskResult {
         let result = self.ask(op, &step.name, done).and_then(|answer| answer.result);
         self.judged(result, step, what, done)
     }
 
-    fn judged(&mut self, result: Result<(), String>, step: &HoldStep, what: &str, done: &mut Done) -> Reply {
+    fn judged(&mut self, result: Result<(), String>, step: &HoldStep, what: &str, done: &mut Done) -> TaskResult {
         match result {
-            Ok(()) => Reply::Yes,
+            Ok(()) => TaskResult::Yes,
             Err(why) => {
                 done.note = Some(why.clone());
                 // A wish to stop, the limit and a lost hold are told by themselves.
                 if self.world.stop.asked().is_none() && !self.is_lost() && !self.is_over() {
                     self.trouble(Some(&step.name), format!("{what}: {why}"), None);
                 }
-                Reply::No
+                TaskResult::No
             }
         }
     }
@@ -146,12 +146,12 @@ impl<'a> Driver<'a, '_> {
         self.deadline().is_some_and(|at| self.world.clock.uptime() >= at)
     }
 
-    pub(super) fn enter(&mut self, number: usize, done: &mut Done) -> Reply {
+    pub(super) fn enter(&mut self, number: usize, done: &mut Done) -> TaskResult {
         let step = self.step(number);
         if let Err(why) = self.start_guard() {
             done.note = Some(why.clone());
             self.trouble(Some(&step.name), why, None);
-            return Reply::No;
+            return TaskResult::No;
         }
         if self.hold_began.is_none() {
             // Locks that applications share are waited for before anything is held, and count as no time of the hold.
@@ -172,7 +172,7 @@ impl<'a> Driver<'a, '_> {
         if let Err(why) = &result
             && self.entered_by_hand(step, Op::Prove(number), &format!("cannot be entered: {why}"), done)
         {
-            return Reply::Yes;
+            return TaskResult::Yes;
         }
         self.judged(result, step, "cannot be entered", done)
     }
@@ -182,7 +182,7 @@ impl<'a> Driver<'a, '_> {
         if step.entered.is_none() {
             return false;
         }
-        let to_do = step.enter_by_hand.clone().or_else(|| {
+        let to_do = step.manual_enter.clone().or_else(|| {
             let enter = step.enter.as_ref().map(gullet_model::definition::command_text)?;
             Some(format!("put it into backup mode by hand: {enter}"))
         });
@@ -222,12 +222,12 @@ impl<'a> Driver<'a, '_> {
         self.listener.attend(instruction, &over)
     }
 
-    pub(super) fn settle(&mut self, number: usize, done: &mut Done) -> Reply {
+    pub(super) fn settle(&mut self, number: usize, done: &mut Done) -> TaskResult {
         let step = self.step(number);
         let began = self.world.clock.uptime();
         // While work in hand is waited for, the limit stands still, here as in the guard.
         self.is_settling = true;
-        let reply = self.asked(Op::Settle(number), step, "did not settle", done);
+        let reply = self.asked(Op::Drain(number), step, "did not drain", done);
         self.is_settling = false;
         let waited = self.world.clock.uptime().saturating_sub(began);
         self.settling += waited;
@@ -236,26 +236,26 @@ impl<'a> Driver<'a, '_> {
         reply
     }
 
-    pub(super) fn prove(&mut self, number: usize, done: &mut Done) -> Reply {
+    pub(super) fn prove(&mut self, number: usize, done: &mut Done) -> TaskResult {
         let step = self.step(number);
         if let Err(why) = self.start_guard() {
             self.trouble(Some(&step.name), why, None);
-            return Reply::No;
+            return TaskResult::No;
         }
         let result = self.ask(Op::Prove(number), &step.name, done).and_then(|answer| answer.result);
         let by_hand = match &result {
             Err(why) => self.entered_by_hand(step, Op::Prove(number), &format!("is not held: {why}"), done),
             Ok(()) => false,
         };
-        let reply = if by_hand { Reply::Yes } else { self.judged(result, step, "is not held", done) };
-        if reply == Reply::Yes && number + 1 == self.plan.spec.hold.len() {
+        let reply = if by_hand { TaskResult::Yes } else { self.judged(result, step, "is not held", done) };
+        if reply == TaskResult::Yes && number + 1 == self.plan.spec.hold.len() {
             let proven = self.plan.spec.hold.iter().all(|step| step.entered.is_some());
             self.emit(What::Held { proven });
         }
         reply
     }
 
-    pub(super) fn prove_again(&mut self, number: usize, done: &mut Done) -> Reply {
+    pub(super) fn prove_again(&mut self, number: usize, done: &mut Done) -> TaskResult {
         let step = self.step(number);
         let mut reply =
             self.asked(Op::ProveAgain(number), step, "is no longer held, so everything captured is void", done);
@@ -263,18 +263,18 @@ impl<'a> Driver<'a, '_> {
         let token = self.guard.as_ref().map(|guard| guard.token.clone()).unwrap_or_default();
         // Where this run entered nothing (all was found held), the note never came to be held.
         let ours = self.hold_began.is_some();
-        if reply == Reply::Yes && ours && !guard::still_stands(&notes, &self.plan.app, &token) {
+        if reply == TaskResult::Yes && ours && !guard::still_stands(&notes, &self.plan.app, &token) {
             let text = "the hold note is no longer this run's, so everything captured is void";
             self.trouble(Some(&step.name), text.to_owned(), None);
-            reply = Reply::No;
+            reply = TaskResult::No;
         }
-        if reply == Reply::No {
+        if reply == TaskResult::No {
             self.builder.hold.proven = false;
         }
         reply
     }
 
-    pub(super) fn leave(&mut self, number: usize, done: &mut Done) -> Reply {
+    pub(super) fn leave(&mut self, number: usize, done: &mut Done) -> TaskResult {
         let step = self.step(number);
         if self.builder.hold.held_ms.is_none()
             && let Some(began) = self.hold_began
@@ -283,24 +283,24 @@ impl<'a> Driver<'a, '_> {
             self.emit(What::LeavingBegan { held_ms: millis(held) });
         }
         if self.guard.is_none() {
-            done.note = Some("nothing was entered, so there is nothing to leave".to_owned());
-            return Reply::Yes;
+            done.note = Some("nothing was entered, so there is nothing to release".to_owned());
+            return TaskResult::Yes;
         }
         // Never cut short by a signal to Gullet, nor by the limit that made it necessary.
-        let result = match self.ask(Op::Leave(number), &step.name, done) {
+        let result = match self.ask(Op::Release(number), &step.name, done) {
             Ok(answer) => answer.result,
             Err(_) => self.leave_without_guard(done),
         };
         match result {
-            Ok(()) => Reply::Yes,
+            Ok(()) => TaskResult::Yes,
             Err(why) => {
                 done.note = Some(why.clone());
-                if step.left.is_some() {
-                    self.warn(Some(&step.name), format!("leaving complained: {why}"));
+                if step.released.is_some() {
+                    self.warn(Some(&step.name), format!("the release command failed: {why}"));
                 } else {
                     self.not_released(step, &why);
                 }
-                Reply::No
+                TaskResult::No
             }
         }
     }
@@ -319,16 +319,16 @@ impl<'a> Driver<'a, '_> {
         }
     }
 
-    pub(super) fn prove_left(&mut self, number: usize, done: &mut Done) -> Reply {
+    pub(super) fn prove_left(&mut self, number: usize, done: &mut Done) -> TaskResult {
         let step = self.step(number);
         loop {
-            let Err(why) = self.ask_left(number, step, done) else { return Reply::Yes };
+            let Err(why) = self.ask_left(number, step, done) else { return TaskResult::Yes };
             let instruction = Instruction {
                 about: step.name.clone(),
                 problem: format!("is not released: {why}"),
                 to_do: by_hand(step).unwrap_or_else(|| "release it by hand".to_owned()),
                 then: "whether it serves",
-                otherwise: "the run ends as not released, and leaving is tried again and again".to_owned(),
+                otherwise: "the run ends as not released, and releasing is tried again and again".to_owned(),
             };
             // Leaving has no limit, and the guard goes on with it; the question ends when that has worked, or with one more signal.
             let (stop, times) = (self.world.stop, self.world.stop.times());
@@ -337,24 +337,24 @@ impl<'a> Driver<'a, '_> {
                 let released = Note::peek(&notes, &app).is_some_and(|head| head.state.is_over());
                 released || stop.times() > times
             };
-            if self.guard.is_some() && step.left.is_some() && self.listener.attend(&instruction, &over) {
+            if self.guard.is_some() && step.released.is_some() && self.listener.attend(&instruction, &over) {
                 continue;
             }
             if over() && self.ask_left(number, step, done).is_ok() {
-                return Reply::Yes;
+                return TaskResult::Yes;
             }
             done.note = Some(why.clone());
             self.not_released(step, &why);
-            return Reply::No;
+            return TaskResult::No;
         }
     }
 
     fn ask_left(&mut self, number: usize, step: &HoldStep, done: &mut Done) -> Result<(), String> {
-        let (true, Some(probes)) = (self.guard.is_some(), &step.left) else { return Ok(()) };
-        match self.ask(Op::ProveLeft(number), &step.name, done) {
+        let (true, Some(probes)) = (self.guard.is_some(), &step.released) else { return Ok(()) };
+        match self.ask(Op::ProveReleased(number), &step.name, done) {
             Ok(answer) => answer.result,
             Err(_) => {
-                let call = self.call("left", Limits::PROBE, Patience::default());
+                let call = self.call("released", Limits::PROBE, Patience::default());
                 let outcome = self.runner.wait_for(probes, &call, Limits::WITHIN);
                 self.took(outcome, &step.name, done)
             }
@@ -367,7 +367,7 @@ impl<'a> Driver<'a, '_> {
 
     /// Tells once that everything is left.
     pub(super) fn after_leaving(&mut self) {
-        if self.machine.holds() || self.builder.hold.away_ms.is_some() || self.machine.is_proving_left() {
+        if self.sequence.holds() || self.builder.hold.away_ms.is_some() || self.sequence.is_proving_left() {
             return;
         }
         let Some(began) = self.hold_began else { return };
@@ -380,16 +380,16 @@ impl<'a> Driver<'a, '_> {
             let (now, before) = (duration(now), duration(before));
             self.warn(Some("hold"), format!("held for {now}, and {before} last time"));
         }
-        let proven = self.machine.outcome() < gullet_model::outcome::Outcome::NotReleased
-            && self.plan.spec.hold.iter().all(|step| step.left.is_some());
+        let proven = self.sequence.outcome() < gullet_model::outcome::Outcome::NotReleased
+            && self.plan.spec.hold.iter().all(|step| step.released.is_some());
         self.emit(What::Released { proven, away_ms });
     }
 }
 
 /// What a person is told to do when leaving fails.
 fn by_hand(step: &HoldStep) -> Option<String> {
-    step.by_hand.clone().or_else(|| {
-        let leave = step.leave.as_ref().map(gullet_model::definition::command_text)?;
+    step.manual_release.clone().or_else(|| {
+        let leave = step.release.as_ref().map(gullet_model::definition::command_text)?;
         Some(format!("release it by hand: {leave}"))
     })
 }

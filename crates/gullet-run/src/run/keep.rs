@@ -2,12 +2,12 @@
 
 use std::fs;
 
-use gullet_store::{DocumentName, Recipients, Store, WriterInfo};
+use gullet_store::{DocumentName, MachineInfo, Recipients, Store};
 
 use gullet_model::step::{StepName, StepReport};
 
 use crate::hold::{guard, notes_folder};
-use crate::machine::Reply;
+use crate::sequence::TaskResult;
 use gullet_host::state::State;
 use gullet_host::world::World;
 use gullet_logbook::logbook::Logged;
@@ -22,8 +22,8 @@ use gullet_model::words::{chain, count, millis, size};
 use super::driver::{Committed, Done, Driver};
 
 impl Driver<'_, '_> {
-    pub(super) fn finish(&mut self, done: &mut Done) -> Reply {
-        let Some(deposit) = self.deposit.take() else { return Reply::No };
+    pub(super) fn finish(&mut self, done: &mut Done) -> TaskResult {
+        let Some(deposit) = self.deposit.take() else { return TaskResult::No };
         match deposit.finish() {
             Ok(deposited) => {
                 let tally = deposited.tally;
@@ -31,18 +31,18 @@ impl Driver<'_, '_> {
                 let chunks = count(tally.chunks, "chunk");
                 done.note = Some(format!("{} of {chunks} new, {} stored", tally.new_chunks, size(stored)));
                 self.deposited = Some(deposited);
-                Reply::Yes
+                TaskResult::Yes
             }
             Err(error) => {
                 let advice = error.is_full().then(|| "make room in the store; earlier runs are untouched".to_owned());
                 self.trouble(Some("store"), chain(&error), advice);
-                Reply::No
+                TaskResult::No
             }
         }
     }
 
-    pub(super) fn read_back(&mut self, done: &mut Done) -> Reply {
-        let Some(store) = self.store.clone() else { return Reply::No };
+    pub(super) fn read_back(&mut self, done: &mut Done) -> TaskResult {
+        let Some(store) = self.store.clone() else { return TaskResult::No };
         let (mut bytes, mut chunks, mut locked) = (0, 0, 0);
         let mut wrong = None;
         let wrote = self.holdings().wrote;
@@ -57,17 +57,17 @@ impl Driver<'_, '_> {
         });
         if let Some(text) = wrong {
             self.trouble(Some("store"), text, Some("the disk under the store is not to be trusted".to_owned()));
-            return Reply::No;
+            return TaskResult::No;
         }
         if !complete {
-            return Reply::No;
+            return TaskResult::No;
         }
-        let sealed = count(locked, "sealed file");
+        let sealed = count(locked, "encrypted file");
         done.note = Some(match (locked, chunks) {
-            (0, _) => format!("{} and {} proven", size(bytes), count(chunks, "chunk")),
-            _ => format!("{} of {sealed} proven as they were stored", size(bytes)),
+            (0, _) => format!("{} and {} verified", size(bytes), count(chunks, "chunk")),
+            _ => format!("{} of {sealed} verified as they were stored", size(bytes)),
         });
-        Reply::Yes
+        TaskResult::Yes
     }
 
     /// What the run wrote and needs.
@@ -77,7 +77,7 @@ impl Driver<'_, '_> {
 
     /// The record as far as the run has come.
     pub(super) fn record(&self) -> Record {
-        let void = self.machine.is_void();
+        let void = self.sequence.is_void();
         let mut hold = self.builder.hold.clone();
         hold.no_hold = self.plan.spec.no_hold.clone();
         hold.self_consistent = self.plan.spec.self_consistent.clone();
@@ -96,17 +96,17 @@ impl Driver<'_, '_> {
             run: self.run.clone(),
             app: self.plan.app.clone(),
             title: self.plan.spec.title.clone(),
-            writer: self.state.writer().to_owned(),
+            machine: self.state.machine().to_owned(),
             store: self.store.as_ref().map_or(String::new(), |store| store.info().id.clone()),
             store_json: self.store.as_ref().map(Store::info_hash),
-            writer_json: None,
+            machine_json: None,
             previous: self.previous.clone(),
             started: self.started,
             ended: self.world.clock.now(),
             trigger: self.plan.request.trigger().to_owned(),
             reason: self.plan.request.reason.clone(),
             partial: self.plan.is_partial(),
-            outcome: self.machine.outcome(),
+            outcome: self.sequence.outcome(),
             causes: self.builder.causes.clone(),
             warnings,
             host: self.world.host.clone(),
@@ -119,7 +119,7 @@ impl Driver<'_, '_> {
         }
     }
 
-    pub(super) fn commit(&mut self, step: StepName) -> Reply {
+    pub(super) fn commit(&mut self, step: StepName) -> TaskResult {
         // A deposit that was not finished is given up here; its threads end and leave nothing under a final name that
         // a record would speak of.
         self.deposit = None;
@@ -134,7 +134,7 @@ impl Driver<'_, '_> {
                 format!("the hold step `{}` has no `entered` probe: nothing proves that it was held", step.name)
             })
             .collect();
-        if !self.machine.is_void() {
+        if !self.sequence.is_void() {
             for text in unproven {
                 self.warn(Some("hold"), text);
             }
@@ -149,25 +149,25 @@ impl Driver<'_, '_> {
                 (self.keep_record_here(&record), false)
             }
         };
-        if in_store && !self.machine.is_void() {
+        if in_store && !self.sequence.is_void() {
             self.keep_marks();
         }
         let _ = serde_json::to_vec_pretty(&record).map(|bytes| fs::write(self.scratch.join("record.json"), bytes));
         self.emit(What::Recorded { record: name.clone(), in_store });
         let refused = record.outcome == Outcome::Refused;
         self.committed = Some(Committed { record, name, in_store });
-        if in_store || refused { Reply::Yes } else { Reply::No }
+        if in_store || refused { TaskResult::Yes } else { TaskResult::No }
     }
 
     /// A run that was stopped and goes on later must not commit what its guard has let go meanwhile.
     fn ask_the_note(&mut self) {
         let Some(token) = self.guard.as_ref().map(|guard| guard.token.clone()) else { return };
         let notes = notes_folder(&self.plan.state);
-        if self.machine.is_void() || self.hold_began.is_none() {
+        if self.sequence.is_void() || self.hold_began.is_none() {
             return;
         }
         if !guard::was_left_as_asked(&notes, &self.plan.app, &token) {
-            self.machine.distrust();
+            self.sequence.distrust();
             let text = "the guard left the hold by itself, so everything captured is void";
             self.trouble(Some("hold"), text.to_owned(), None);
         }
@@ -176,17 +176,17 @@ impl Driver<'_, '_> {
     fn write_record(&mut self, record: &Record) -> Result<String, String> {
         let store = self.store.clone().ok_or_else(|| "the store is not there".to_owned())?;
         store.confirm().map_err(|error| chain(&error))?;
-        let writer = WriterInfo {
-            writer: record.writer.clone(),
+        let machine = MachineInfo {
+            machine: record.machine.clone(),
             host: record.host.name.clone(),
             since: record.started.to_string(),
         };
-        let writer_json = store.register(&writer).map_err(|error| chain(&error))?;
-        if gullet_logbook::sweep::is_retired(&store, &record.writer).map_err(|error| chain(&error))? {
-            return Err("this machine was retired as a writer of the store meanwhile".to_owned());
+        let machine_json = store.register(&machine).map_err(|error| chain(&error))?;
+        if gullet_logbook::sweep::is_retired(&store, &record.machine).map_err(|error| chain(&error))? {
+            return Err("this machine was retired as a machine of the store meanwhile".to_owned());
         }
         let previous = self.send_waiting(&store, record.previous.clone());
-        let record = &Record { writer_json: Some(writer_json), previous, ..record.clone() };
+        let record = &Record { machine_json: Some(machine_json), previous, ..record.clone() };
         let name = store_record(record, &self.plan.seal, &store, self.state)?;
         Ok(name.to_string())
     }
@@ -198,7 +198,7 @@ impl Driver<'_, '_> {
             let Ok(bytes) = fs::read(&path) else { continue };
             let Ok(mut record) = serde_json::from_slice::<Record>(&bytes) else { continue };
             // One that was written before this machine took a new id stays in the chain of no machine.
-            record.writer = self.state.writer().to_owned();
+            record.machine = self.state.machine().to_owned();
             record.store = store.info().id.clone();
             record.store_json = Some(store.info_hash());
             record.previous.clone_from(&previous);
@@ -238,12 +238,12 @@ impl Driver<'_, '_> {
     }
 
     /// Keeps what came of hooks that ran after the record was written.
-    pub(super) fn remark_hooks(&mut self, moment: HookMoment, reply: Reply, report: StepReport) {
+    pub(super) fn remark_hooks(&mut self, moment: HookMoment, reply: TaskResult, report: StepReport) {
         let (Some(store), Some(committed)) = (&self.store, &self.committed) else { return };
         if !committed.in_store {
             return;
         }
-        let ok = reply != Reply::No;
+        let ok = reply != TaskResult::No;
         let what = if moment == HookMoment::Finished { RemarkKind::Finished } else { RemarkKind::Hooks };
         let outcome = if ok { Outcome::Complete } else { Outcome::Warnings };
         let text = format!("`{}` hooks {}", moment.word(), if ok { "succeeded" } else { "failed" });

@@ -1,4 +1,4 @@
-//! The driver of a run: performs what the [`machine`](crate::machine) decides, and emits events.
+//! The driver of a run: performs what the [`machine`](crate::sequence) decides, and emits events.
 //!
 //! - [`look_back`]: what a run must know of the runs before it, and under which id it goes on.
 //! - [`execute`]: one run from preflight to its last hook; gives an [`Ended`].

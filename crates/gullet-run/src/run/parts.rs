@@ -5,7 +5,7 @@ use std::time::Duration;
 use jiff::Timestamp;
 
 use super::driver::{Done, Driver};
-use crate::machine::Reply;
+use crate::sequence::TaskResult;
 use gullet_capture::part::{self, PartError, Quiet, Securing};
 use gullet_capture::plan::PlannedPart;
 use gullet_host::hook::{Call, Limits, Patience};
@@ -31,14 +31,14 @@ impl<'a> Driver<'a, '_> {
     ) -> Option<T> {
         let planned = &self.plan.parts[number];
         let mut deposit = self.deposit.take()?;
-        let in_hold = self.machine.holds() || self.machine.is_in_found_hold();
+        let in_hold = self.sequence.holds() || self.sequence.is_in_found_hold();
         let patience = if in_hold { self.patience() } else { Patience { until: None, lost: None, ..self.patience() } };
         let store = self.store.as_ref().map_or(String::new(), |store| store.info().id.clone());
         let marks = self.state.marks_path(&store, &self.plan.app, &planned.name).unwrap_or_default();
         let (world, last, mut told) = (self.world, self.last_capture(number), self.world.clock.uptime());
         let name = planned.name.clone();
         // What fails here fails again with the first chunk, and is told then.
-        let _ = deposit.set_level(planned.spec.level.unwrap_or(self.plan.level));
+        let _ = deposit.set_level(planned.spec.zstd_level.unwrap_or(self.plan.level));
         let listener = &mut *self.listener;
         let mut progress = |files: u64, bytes: u64| {
             let now = world.clock.uptime();
@@ -75,40 +75,40 @@ impl<'a> Driver<'a, '_> {
     }
 
     /// Before the hold: what would cost time of it.
-    pub(super) fn ready(&mut self, done: &mut Done) -> Reply {
+    pub(super) fn ready(&mut self, done: &mut Done) -> TaskResult {
         self.grounds.look_at_all(self.plan, self.world.clock);
         match self.staging.ready(self.plan) {
             Ok(found) => {
                 done.note = Some(found);
-                Reply::Yes
+                TaskResult::Yes
             }
             Err(why) => {
-                let advice = "say `secure = \"auto\"`, and the best that is possible is done";
+                let advice = "say `capture_method = \"auto\"`, and the best that is possible is done";
                 self.trouble(None, why, Some(advice.to_owned()));
-                Reply::No
+                TaskResult::No
             }
         }
     }
 
-    pub(super) fn warm(&mut self, number: usize, done: &mut Done) -> Reply {
+    pub(super) fn warm(&mut self, number: usize, done: &mut Done) -> TaskResult {
         match self.with_part(number, done, part::warm) {
             Some(Ok(copy)) => {
                 let (files, bytes) = copy.amount();
                 done.note = Some(format!("{}, {} read", count(files, "file"), size(bytes)));
                 self.warm[number] = Some(copy);
-                Reply::Yes
+                TaskResult::Yes
             }
-            Some(Err(PartError::Stopped)) => Reply::Yes,
+            Some(Err(PartError::Stopped)) => TaskResult::Yes,
             Some(Err(error)) => {
                 let name = self.plan.parts[number].name.clone();
                 self.warn(Some(&name), format!("it could not be copied before the hold: {error}"));
-                Reply::Warned
+                TaskResult::Warned
             }
-            None => Reply::No,
+            None => TaskResult::No,
         }
     }
 
-    pub(super) fn snapshot(&mut self, done: &mut Done) -> Reply {
+    pub(super) fn snapshot(&mut self, done: &mut Done) -> TaskResult {
         let by_hook = self.plan.spec.snapshot.as_ref();
         let made = match by_hook {
             Some(hooks) => {
@@ -130,45 +130,45 @@ impl<'a> Driver<'a, '_> {
             }
         };
         match made {
-            Ok(()) => Reply::Yes,
+            Ok(()) => TaskResult::Yes,
             Err(why) if self.plan.secure() == Secure::Snapshot => {
                 done.note = Some(why.clone());
                 self.trouble(Some("snapshot"), why, None);
-                Reply::No
+                TaskResult::No
             }
             Err(why) => {
                 done.note = Some(why.clone());
                 self.warn(Some("snapshot"), format!("none could be made, so the parts are copied: {why}"));
-                Reply::Warned
+                TaskResult::Warned
             }
         }
     }
 
-    pub(super) fn clear(&mut self, done: &mut Done) -> Reply {
+    pub(super) fn clear(&mut self, done: &mut Done) -> TaskResult {
         match self.staging.clear(self.runner) {
-            Ok(()) => Reply::Yes,
+            Ok(()) => TaskResult::Yes,
             Err(why) => {
                 done.note = Some(why.clone());
                 self.warn(Some("staging"), why);
-                Reply::Warned
+                TaskResult::Warned
             }
         }
     }
 
-    pub(super) fn capture(&mut self, number: usize, done: &mut Done) -> Reply {
+    pub(super) fn capture(&mut self, number: usize, done: &mut Done) -> TaskResult {
         let started = self.world.clock.now();
         match self.with_part(number, done, part::secure) {
             Some(Ok(secured)) => {
                 done.note = secured.capture.secured.map(|by| format!("by a {}", by.words()));
                 self.secured[number] = Some(secured);
-                Reply::Yes
+                TaskResult::Yes
             }
             Some(Err(error)) => self.part_failed(number, &error, started, done),
-            None => Reply::No,
+            None => TaskResult::No,
         }
     }
 
-    fn part_failed(&mut self, number: usize, error: &PartError, started: Timestamp, done: &mut Done) -> Reply {
+    fn part_failed(&mut self, number: usize, error: &PartError, started: Timestamp, done: &mut Done) -> TaskResult {
         let planned = &self.plan.parts[number];
         let text = error.to_string();
         self.secured[number] = None;
@@ -179,35 +179,35 @@ impl<'a> Driver<'a, '_> {
             self.trouble(Some(&planned.name), text.clone(), None);
         }
         done.note = Some(text);
-        Reply::No
+        TaskResult::No
     }
 
-    pub(super) fn quiet(&mut self, number: usize, done: &mut Done) -> Reply {
+    pub(super) fn quiet(&mut self, number: usize, done: &mut Done) -> TaskResult {
         let planned = &self.plan.parts[number];
-        let Some(secured) = &self.secured[number] else { return Reply::Yes };
+        let Some(secured) = &self.secured[number] else { return TaskResult::Yes };
         match secured.quiet() {
             Ok(Quiet::Quiet) => {
                 done.note = Some("nothing was written to it while held".to_owned());
-                Reply::Yes
+                TaskResult::Yes
             }
             Ok(Quiet::Instant) => {
-                done.note = Some("it was secured in an instant".to_owned());
-                Reply::Yes
+                done.note = Some("it was captured in an instant".to_owned());
+                TaskResult::Yes
             }
             Ok(Quiet::Engine) => {
                 done.note = Some("its engine keeps it consistent".to_owned());
-                Reply::Yes
+                TaskResult::Yes
             }
             Ok(Quiet::Unknown) => {
                 done.note = Some("cannot be told from outside".to_owned());
-                Reply::Yes
+                TaskResult::Yes
             }
             Ok(Quiet::FilesChanged(named, count)) => {
                 let (files, named) = (gullet_model::words::count(count, "file"), named.join(", "));
                 let text = format!("{files} changed while the application said that it was held: {named}");
                 done.note = Some(text.clone());
                 self.warn(Some(&planned.name), text);
-                Reply::Warned
+                TaskResult::Warned
             }
             Ok(Quiet::Written) => {
                 let text = "the database was written to while the application said that it was held";
@@ -217,16 +217,16 @@ impl<'a> Driver<'a, '_> {
                     text.to_owned(),
                     Some("the hold is none: nothing of it can be relied on".to_owned()),
                 );
-                self.machine.lose_hold();
-                Reply::No
+                self.sequence.lose_hold();
+                TaskResult::No
             }
             Err(error) => self.part_failed(number, &error, self.world.clock.now(), done),
         }
     }
 
-    pub(super) fn store_part(&mut self, number: usize, done: &mut Done) -> Reply {
+    pub(super) fn store_part(&mut self, number: usize, done: &mut Done) -> TaskResult {
         let name = self.plan.parts[number].name.clone();
-        let Some(mut secured) = self.secured[number].take() else { return Reply::No };
+        let Some(mut secured) = self.secured[number].take() else { return TaskResult::No };
         match self.with_part(number, done, |planned, context| secured.store(planned, context)) {
             Some(Ok(())) => {
                 let warned = !secured.capture.warnings.is_empty();
@@ -237,16 +237,16 @@ impl<'a> Driver<'a, '_> {
                 }
                 let unreadable = secured.capture.unreadable;
                 if unreadable > 0 && self.plan.parts[number].spec.unreadable.is_none() {
-                    self.machine.lack_part();
+                    self.sequence.lack_part();
                     let text = format!("{} could not be read, so the part is incomplete", count(unreadable, "path"));
                     let advice = "say `unreadable = \"ok\"` in the part if that may be";
                     self.trouble(Some(&name), text, Some(advice.to_owned()));
                 }
                 self.secured[number] = Some(secured);
-                if warned { Reply::Warned } else { Reply::Yes }
+                if warned { TaskResult::Warned } else { TaskResult::Yes }
             }
             Some(Err(error)) => self.part_failed(number, &error, secured.capture.started, done),
-            None => Reply::No,
+            None => TaskResult::No,
         }
     }
 }

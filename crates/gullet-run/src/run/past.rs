@@ -18,8 +18,8 @@ pub enum PastError {
     State(#[from] StateError),
 }
 
-/// Looks back at the runs of `app` by this machine. Where it is not the one that wrote them, or was retired as a writer, it
-/// takes a new writer id, and knows of no run; `tell` is told so, and of documents that cannot be read.
+/// Looks back at the runs of `app` by this machine. Where it is not the one that wrote them, or was retired as a machine, it
+/// takes a new machine id, and knows of no run; `tell` is told so, and of documents that cannot be read.
 ///
 /// # Errors
 /// When the store cannot be read, or the state not be used.
@@ -31,12 +31,12 @@ pub fn look_back(
     tell: &mut dyn FnMut(&str),
 ) -> Result<Recent, PastError> {
     let id = &store.info().id;
-    if is_retired(store, state.writer())? {
+    if is_retired(store, state.machine())? {
         state.renew_writer(id, world.random)?;
-        let text = "this machine was retired as a writer of the store; it goes on as the new writer";
-        tell(&format!("{text} {}, and captures everything anew", state.writer()));
+        let text = "this machine was retired as a machine of the store; it goes on as the new machine";
+        tell(&format!("{text} {}, and captures everything anew", state.machine()));
     }
-    let recent = Recent::read(store, app, state.writer(), state)?;
+    let recent = Recent::read(store, app, state.machine(), state)?;
     for (name, why) in &recent.unreadable {
         tell(&format!("{name} cannot be read: {why}"));
     }
@@ -51,8 +51,8 @@ pub fn look_back(
     state.renew_writer(id, world.random)?;
     tell(&format!(
         "the store has runs of this machine that it did not make: it is a copy, or its state is older than the \
-         store. It goes on as the new writer {}, and captures everything anew",
-        state.writer()
+         store. It goes on as the new machine {}, and captures everything anew",
+        state.machine()
     ));
     Ok(Recent::default())
 }

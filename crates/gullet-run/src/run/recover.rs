@@ -54,7 +54,7 @@ pub fn recover(
         if kept {
             let _ = state.close_log(&path);
             if let Some(store) = store {
-                let prefix = format!("payload/{}/{}/", record.writer, record.run);
+                let prefix = format!("payload/{}/{}/", record.machine, record.run);
                 let _ = store.location().discard_unpublished(&prefix, true);
             }
             // Told by the record, so what it left is not told again.
@@ -68,7 +68,7 @@ pub fn recover(
 /// Ends what a dead run was running: captures, exports, probes. What follows the release, or releases, is left alone.
 fn end_orphans(log: &Path, world: World<'_>) {
     let Some(run) = log.file_stem().and_then(|stem| stem.to_str()).filter(|run| !run.is_empty()) else { return };
-    let goes_on = |moment: &str| matches!(moment, "leave" | "left" | "released" | "succeeded" | "failed" | "finished");
+    let goes_on = |moment: &str| matches!(moment, "release" | "released" | "succeeded" | "failed" | "finished");
     let _ = end_all(&marked(&format!("{run}."), |moment| !goes_on(moment)), world.clock);
 }
 
@@ -117,7 +117,7 @@ fn fold(path: &Path, app: &str, state: &State, store: Option<&Store>, world: Wor
         hold: builder.hold,
         steps: builder.steps,
         captures: builder.captures,
-        ..Record::bare(run.clone(), app, state.writer(), first.at, outcome)
+        ..Record::bare(run.clone(), app, state.machine(), first.at, outcome)
     })
 }
 
@@ -128,7 +128,7 @@ fn is_recorded(store: Option<&Store>, app: &str, run: &RunId) -> bool {
 
 /// The record at the end of the chain.
 fn newest(store: &Store, app: &str, state: &State) -> Option<String> {
-    let names = store.documents(&format!("records/{app}/{}", state.writer())).ok()?;
+    let names = store.documents(&format!("records/{app}/{}", state.machine())).ok()?;
     let there = names.iter().map(DocumentName::as_str).collect();
     let newest = state.written(&store.info().id, app).newest_record(&there);
     newest.or_else(|| names.last().map(ToString::to_string))

@@ -40,7 +40,7 @@ impl Refusal<'_> {
             partial: !self.request.only.is_empty(),
             causes: vec![Note { about: None, text: self.why, advice: None }],
             host: world.host.clone(),
-            ..Record::bare(self.run.clone(), &self.request.app, state.writer(), now, Outcome::Refused)
+            ..Record::bare(self.run.clone(), &self.request.app, state.machine(), now, Outcome::Refused)
         };
         let bytes = serde_json::to_vec_pretty(&record).unwrap_or_default();
         let name = format!("{}-{}.json", record.stem(), gullet_store::Hash::of(&bytes));

@@ -237,7 +237,7 @@ pub fn trace(ui: &mut Ui, global: &Global, args: &TraceArgs) -> Result<Exit, Com
     };
     if locked > 0 {
         let runs = count(locked as u64, "run");
-        ui.warning(&format!("{runs} left out: nothing at hand opens what is sealed in them (say --identity FILE)"));
+        ui.warning(&format!("{runs} left out: nothing at hand opens what is encrypted in them (say --identity FILE)"));
     }
     if ui.is_json() {
         ui.json(&traced)?;

@@ -19,7 +19,7 @@ use crate::ui::{BAD, BOLD, GOOD, Ui, WARN, outcome, step as step_line, styled};
 ///
 /// It is restored to a scratch place, apart from the live application; databases are opened by their engine or brought into a
 /// new server, what they hold is compared with what was recorded, and the checks of `[app.NAME.drill]` are asked. The scratch
-/// place is always cleared again. `status` and `runs` show when a run was last proven.
+/// place is always cleared again. `status` and `runs` show when a run was last drilled.
 ///
 /// Example: gullet drill quaybook
 #[derive(Args)]
@@ -38,19 +38,19 @@ pub struct DrillArgs {
 
 /// Mark a run to stay
 ///
-/// What is marked is never given up by `gullet thin`.
+/// What is marked is never removed by `gullet thin`.
 ///
-/// Example: gullet keep k3v9 --because "before the 4.2 upgrade"
+/// Example: gullet keep k3v9 --reason "before the 4.2 upgrade"
 #[derive(Args)]
 pub struct KeepArgs {
     /// The run
     run: String,
     /// Why; kept with the run
     #[arg(long, value_name = "TEXT")]
-    because: Option<String>,
+    reason: Option<String>,
     /// It need not stay any more
     #[arg(long)]
-    no_longer: bool,
+    undo: bool,
 }
 
 impl From<DrillError> for CommandError {
@@ -187,21 +187,21 @@ pub fn keep(ui: &mut Ui, global: &Global, args: &KeepArgs) -> Result<Exit, Comma
     let state = open::state(loaded)?;
     let (store, _, logged) = reading.run_of(ui, &args.run)?;
     let run = &logged.record.run;
-    if logged.is_thinned() && !args.no_longer {
+    if logged.is_thinned() && !args.undo {
         return Err(CommandError::text(
             Exit::Refused,
-            format!("run {run} was given up already: only its record is left"),
+            format!("run {run} was removed already: only its record is left"),
         ));
     }
     let (kind, words) =
-        if args.no_longer { (RemarkKind::NotKept, "need not stay any more") } else { (RemarkKind::Kept, "stays") };
-    if logged.is_kept() == args.no_longer {
-        let because = args.because.as_ref().map(|text| format!(": {text}")).unwrap_or_default();
+        if args.undo { (RemarkKind::NotKept, "need not stay any more") } else { (RemarkKind::Kept, "stays") };
+    if logged.is_kept() == args.undo {
+        let because = args.reason.as_ref().map(|text| format!(": {text}")).unwrap_or_default();
         let outside = Outside::new();
         logged.say(kind, Outcome::Complete, format!("it {words}{because}"), store, Some(&state), outside.world())?;
     }
     if ui.is_json() {
-        ui.json(&serde_json::json!({ "run": run, "kept": !args.no_longer }))?;
+        ui.json(&serde_json::json!({ "run": run, "kept": !args.undo }))?;
     } else {
         ui.say(format!("{} run {run} of {} {words}", styled(GOOD, "✓"), harmless(&logged.record.app)));
     }

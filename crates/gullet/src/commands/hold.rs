@@ -39,7 +39,7 @@ const LIMITLESS_MS: u64 = 300 * 24 * 60 * 60 * 1000;
 pub struct HoldArgs {
     /// The application
     app: String,
-    /// How long it is held at most; `longest_hold` of the definition when nothing is said
+    /// How long it is held at most; `max_hold` of the definition when nothing is said
     #[arg(long, value_name = "SPAN")]
     limit: Option<Span>,
     /// Stay and count down; Ctrl-C releases
@@ -76,7 +76,7 @@ pub fn hold(ui: &mut Ui, global: &Global, args: &HoldArgs) -> Result<Exit, Comma
         return Err(CommandError::text(Exit::Usage, text));
     }
     let lock = state.lock(&args.app, &format!("hold by hand, process {}", std::process::id()))?;
-    let limit = args.limit.map_or_else(|| spec.longest_hold.map_or(Duration::from_secs(300), |span| span.0), |l| l.0);
+    let limit = args.limit.map_or_else(|| spec.max_hold.map_or(Duration::from_secs(300), |span| span.0), |l| l.0);
     let world = outside.world();
     let order = Order {
         app: args.app.clone(),
@@ -161,10 +161,10 @@ fn enter(ui: &mut Ui, guard: &mut Guarded, steps: &[HoldStep], world: World<'_>)
     locked.map_err(fails)?;
     for (number, step) in steps.iter().enumerate() {
         for (op, what) in
-            [(Op::Enter(number), "enter"), (Op::Settle(number), "settle"), (Op::Prove(number), "prove held")]
+            [(Op::Enter(number), "enter"), (Op::Drain(number), "settle"), (Op::Prove(number), "prove held")]
         {
             let there = match op {
-                Op::Settle(_) => step.settled.is_some(),
+                Op::Drain(_) => step.drained.is_some(),
                 Op::Prove(_) => step.entered.is_some(),
                 _ => true,
             };
@@ -185,11 +185,11 @@ fn enter(ui: &mut Ui, guard: &mut Guarded, steps: &[HoldStep], world: World<'_>)
 fn leave(guard: &mut Guarded, steps: &[HoldStep], world: World<'_>) -> Result<(), String> {
     let mut result = Ok(());
     for (number, step) in steps.iter().enumerate().rev() {
-        for op in [Op::Leave(number), Op::ProveLeft(number)] {
+        for op in [Op::Release(number), Op::ProveReleased(number)] {
             let answer = guard.ask(op, world.stop).map_err(|error| error.to_string())?;
-            // Where there is a probe it decides, not what `leave` said of itself.
+            // Where there is a probe it decides, not what `release` said of itself.
             if let Err(why) = answer.result
-                && (step.left.is_none() || matches!(op, Op::ProveLeft(_)))
+                && (step.released.is_none() || matches!(op, Op::ProveReleased(_)))
             {
                 result = Err(why);
             }
@@ -277,7 +277,7 @@ fn list(ui: &mut Ui, state: &State) -> Result<Exit, CommandError> {
             };
             let who = if head.by_hand { "by hand".to_owned() } else { format!("run {}", head.run) };
             let how = match (&head.why, note) {
-                (Some(_), _) => styled(BAD, "✗ does not let go"),
+                (Some(_), _) => styled(BAD, "✗ cannot be released"),
                 (None, NoteStatus::Forgotten(_)) => styled(BAD, "✗ held, and nobody releases it"),
                 (None, _) => styled(WARN, "! held"),
             };

@@ -20,7 +20,7 @@ use crate::table::table;
 use crate::text::{count, harmless, time};
 use crate::ui::{BAD, GOOD, Ui, styled};
 
-/// Make keys that stores are sealed for, and try them
+/// Make keys that stores are encrypted to, and try them
 #[derive(Subcommand)]
 pub enum KeyCommand {
     New(NewArgs),
@@ -31,7 +31,7 @@ pub enum KeyCommand {
 /// Make a pair of keys
 ///
 /// The identity, the secret half, is written to a file; the public key is printed. The machine that captures needs the public
-/// key only, as `seal_for` of its store.
+/// key only, as `encrypt_to` of its store.
 ///
 /// Example: gullet key new /media/safe/depot.key
 #[derive(Args)]
@@ -48,7 +48,7 @@ pub struct NewArgs {
 
 /// Show public keys
 ///
-/// Of identity files, or else those that the definition's stores are sealed for.
+/// Of identity files, or else those that the definition's stores are encrypted to.
 ///
 /// Example: gullet key show /media/safe/depot.key
 #[derive(Args)]
@@ -63,7 +63,7 @@ pub struct ShowArgs {
 
 /// Try which runs an identity opens
 ///
-/// The sealed part of every record is opened, and the payload that the run stands on. What this machine keeps in clear is not
+/// The encrypted part of every record is opened, and the payload that the run stands on. What this machine keeps in clear is not
 /// used.
 ///
 /// Example: gullet key test --store /srv/depot --identity /media/safe/depot.key
@@ -108,13 +108,13 @@ fn new(ui: &mut Ui, args: &NewArgs) -> Result<Exit, CommandError> {
     ui.say(format!("public key: {public}"));
     ui.tell("");
     ui.tell("In the definition of the machine that captures, before the store is made:");
-    ui.tell(format!("    seal_for = [\"{public}\"]"));
+    ui.tell(format!("    encrypt_to = [\"{public}\"]"));
     ui.tell("");
     ui.tell(
-        "What is sealed for this key opens with this file and with nothing else: if all copies of it are lost, so is",
+        "What is encrypted to this key opens with this file and with nothing else: if all copies of it are lost, so is",
     );
     ui.tell(
-        "everything that was sealed for it. Keep two copies in two places, and try one now and then: gullet key test.",
+        "everything that was encrypted to it. Keep two copies in two places, and try one now and then: gullet key test.",
     );
     if !is_protected {
         ui.tell("The file is not protected by a passphrase: who has it can read everything.");
@@ -155,14 +155,14 @@ fn show(ui: &mut Ui, global: &Global, args: &ShowArgs) -> Result<Exit, CommandEr
     }
     if args.files.is_empty() {
         for (name, store) in &open::definition(global)?.definition.store {
-            rows.extend(store.seal_for.iter().map(|key| (format!("store `{name}`"), key.clone())));
+            rows.extend(store.encrypt_to.iter().map(|key| (format!("store `{name}`"), key.clone())));
         }
     }
     if ui.is_json() {
         let keys: Vec<_> = rows.iter().map(|(of, public)| serde_json::json!({ "of": of, "public": public })).collect();
         ui.json(&keys)?;
     } else if rows.is_empty() {
-        ui.say("no keys: nothing is sealed");
+        ui.say("no keys: nothing is encrypted");
     } else {
         let rows = rows.into_iter().map(|(of, public)| vec![harmless(&of), harmless(&public)]);
         ui.say(table(&["of", "public key"], rows.collect()));
@@ -191,7 +191,7 @@ fn test(ui: &mut Ui, global: &Global, args: &TestArgs) -> Result<Exit, CommandEr
         let book = Logbook::read(store, args.app.as_deref(), None)?;
         for logged in book.runs.iter().filter(|logged| !logged.is_thinned()) {
             let why_not = if logged.is_locked {
-                Some("sealed for other keys".to_owned())
+                Some("encrypted to other keys".to_owned())
             } else {
                 payload(store, &logged.holdings()).err().map(|error| error.to_string())
             };
@@ -219,11 +219,11 @@ fn test(ui: &mut Ui, global: &Global, args: &TestArgs) -> Result<Exit, CommandEr
     } else {
         let rows = tried.iter().map(|one| {
             let word = if one.opens { styled(GOOD, "✓ opens") } else { styled(BAD, "✗ locked") };
-            let keys = if one.sealed_for.is_empty() { "not sealed".to_owned() } else { one.sealed_for.join(", ") };
+            let keys = if one.sealed_for.is_empty() { "not encrypted".to_owned() } else { one.sealed_for.join(", ") };
             let note = one.why_not.clone().unwrap_or_default();
             vec![one.run.clone(), one.app.clone(), time(one.started), word, harmless(&keys), harmless(&note)]
         });
-        ui.say(table(&["run", "application", "began", "result", "sealed for", "note"], rows.collect()));
+        ui.say(table(&["run", "application", "began", "result", "encrypted to", "note"], rows.collect()));
         ui.say(format!("{} of {} opened", opened, count(tried.len() as u64, "run")));
     }
     Ok(if opened == tried.len() { Exit::Complete } else { Exit::Failed })

@@ -73,7 +73,7 @@ pub fn plan(ui: &mut Ui, global: &Global, args: &PlanArgs) -> Result<Exit, Comma
         .map(|part| PartView {
             name: &part.name,
             kind: part.spec.kind().word(),
-            must: part.spec.must,
+            must: part.spec.required,
             source: part.source_text(),
             survey: survey(part, &plan),
             last_bytes: last.and_then(|last| last.record.capture(&part.name)).map(|capture| capture.counts.bytes),
@@ -104,7 +104,7 @@ fn show(ui: &mut Ui, plan: &Plan, parts: &[PartView<'_>], has_store: bool) {
             let why = plan.spec.self_consistent.as_deref().unwrap_or("it has no hold step");
             format!("none needed, its export is consistent by itself: {}", harmless(why))
         }
-        Some(why) => format!("none, so the parts will not be of one moment: {}", harmless(why)),
+        Some(why) => format!("none, so the parts will not be from one point in time: {}", harmless(why)),
         None => {
             let names: Vec<&str> = plan.spec.hold.iter().map(|step| step.name.as_str()).collect();
             let limit = gullet_model::definition::Span(plan.longest_hold());
@@ -123,7 +123,7 @@ fn show(ui: &mut Ui, plan: &Plan, parts: &[PartView<'_>], has_store: bool) {
         };
         vec![
             harmless(part.name),
-            format!("{}{}", part.kind, if part.must { ", must" } else { "" }),
+            format!("{}{}", part.kind, if part.must { ", required" } else { "" }),
             harmless(&sizes),
             part.last_bytes.map_or_else(|| "-".to_owned(), size),
             harmless(&part.source),
@@ -157,8 +157,8 @@ fn show(ui: &mut Ui, plan: &Plan, parts: &[PartView<'_>], has_store: bool) {
     for line in left {
         ui.say(harmless(&line));
     }
-    for part in plan.parts.iter().filter(|part| !part.spec.lacks.is_empty()) {
-        ui.say(harmless(&format!("  {}: its export does not carry {}", part.name, part.spec.lacks.join(", "))));
+    for part in plan.parts.iter().filter(|part| !part.spec.omits.is_empty()) {
+        ui.say(harmless(&format!("  {}: its export does not carry {}", part.name, part.spec.omits.join(", "))));
     }
     for drift in &plan.drift {
         ui.say(harmless(&format!("  {}", drift.text)));

@@ -91,10 +91,10 @@ pub struct PlaceArgs {
     pub(super) map_owner: Vec<String>,
     /// Set aside what the capture leaves out, too, instead of going on with it
     #[arg(long)]
-    drop: bool,
+    set_aside_extra: bool,
     /// Take a run that is not complete
     #[arg(long)]
-    incomplete_too: bool,
+    allow_incomplete: bool,
     /// Nobody is at the terminal: fail clearly instead of asking for something to be done by hand
     #[arg(long)]
     unattended: bool,
@@ -222,7 +222,7 @@ fn list(ui: &mut Ui, reading: &Reading, text: &str) -> Result<Exit, CommandError
             .iter()
             .map(|logged| {
                 let record = &logged.record;
-                serde_json::json!({ "run": record.run, "machine": record.writer, "started": record.started, "outcome": logged.outcome(),
+                serde_json::json!({ "run": record.run, "machine": record.machine, "started": record.started, "outcome": logged.outcome(),
                     "bytes": record.bytes(), "parts": record.captures.len(), "proven": logged.proven() })
             })
             .collect();
@@ -231,7 +231,7 @@ fn list(ui: &mut Ui, reading: &Reading, text: &str) -> Result<Exit, CommandError
     }
     let latest = runs.iter().rev().find(|logged| logged.is_good()).map(|logged| logged.record.run.clone());
     // Without a state folder every machine is shown, and none of their runs is simply the latest.
-    let machines: std::collections::BTreeSet<&String> = runs.iter().map(|logged| &logged.record.writer).collect();
+    let machines: std::collections::BTreeSet<&String> = runs.iter().map(|logged| &logged.record.machine).collect();
     let latest = latest.filter(|_| machines.len() == 1);
     let rows = runs.iter().rev().map(|logged| {
         let record = &logged.record;
@@ -247,7 +247,7 @@ fn list(ui: &mut Ui, reading: &Reading, text: &str) -> Result<Exit, CommandError
             note,
         ]
     });
-    ui.say(table(&["run", "began", "age", "outcome", ">parts", ">size", "last proven", ""], rows.collect()));
+    ui.say(table(&["run", "began", "age", "outcome", ">parts", ">size", "last drilled", ""], rows.collect()));
     if others > 0 {
         ui.tell(format!("and {} of other machines: `gullet runs {app}` names them", count(others as u64, "run")));
     }
@@ -333,20 +333,20 @@ fn show(ui: &mut Ui, plan: &RestorePlan, report: &RestoreReport) {
     }
     for (part, proof) in &plan.outside {
         let text = format!(
-            "{part}: its bytes are not here: other machinery has them, by the id {}, of {}",
+            "{part}: its bytes are not here: another system has them, by the id {}, of {}",
             proof.id,
             time(proof.begun)
         );
         ui.warning(&text);
     }
     if let Some(why) = &plan.no_hold {
-        ui.warning(&format!("the parts are not of one moment; the application is never held: {why}"));
+        ui.warning(&format!("the parts are not from one point in time; the application is never held: {why}"));
     }
     let after: Vec<String> = plan
         .parts
         .iter()
         .flat_map(|part| {
-            let lacks = part.lacks.iter().map(|lack| format!("{}: it does not carry {lack}", part.part));
+            let lacks = part.omits.iter().map(|lack| format!("{}: it does not carry {lack}", part.part));
             lacks.chain(part.after_restore.iter().map(|what| format!("{}: {what}", part.part))).collect::<Vec<_>>()
         })
         .collect();
@@ -360,9 +360,9 @@ fn show(ui: &mut Ui, plan: &RestorePlan, report: &RestoreReport) {
     let bytes: u64 = report.parts.iter().map(|part| part.bytes).sum();
     let is_whole = report.parts.iter().all(|part| part.problem_count == 0) && plan.missing.is_empty();
     let proven = if is_whole && report.outcome != gullet_model::Outcome::Interrupted {
-        "every byte proven"
+        "every byte verified"
     } else {
-        "proven what was written, and it is not all"
+        "what was written is verified, and it is not all"
     };
     ui.say(format!("{}; {}, {}, {proven}", outcome(report.outcome), count(files, "file"), size(bytes)));
 }

@@ -12,7 +12,7 @@ use crate::table::table;
 use crate::text::{ago, count, harmless, held_for, size, time};
 use crate::ui::{Ui, outcome};
 
-/// The column of when a run was last proven.
+/// The column of when a run was last drilled.
 const PROVEN: usize = 10;
 /// The column of the machine.
 const MACHINE: usize = 2;
@@ -31,7 +31,7 @@ pub struct RunsArgs {
     pub(super) last: Option<usize>,
     /// Only runs that are not complete
     #[arg(long)]
-    pub(super) troubled: bool,
+    pub(super) failed: bool,
     /// Only runs that began at this moment or later: a day, or a day and a time as in 2026-11-03T12:00
     #[arg(long, value_name = "MOMENT", value_parser = moment)]
     pub(super) since: Option<Moment>,
@@ -109,7 +109,7 @@ impl<'a> From<&'a Logged> for RunView<'a> {
             proven: logged.proven(),
             kept: logged.is_kept(),
             host: &record.host.name,
-            machine: &record.writer,
+            machine: &record.machine,
             record: &logged.name,
         }
     }
@@ -118,7 +118,7 @@ impl<'a> From<&'a Logged> for RunView<'a> {
 pub fn runs(ui: &mut Ui, global: &Global, args: &RunsArgs) -> Result<Exit, CommandError> {
     let reading = Reading::open(global, &args.reading, args.app.as_deref(), ui)?;
     let mut runs = reading.runs();
-    runs.retain(|logged| !args.troubled || logged.outcome() > gullet_model::Outcome::Complete);
+    runs.retain(|logged| !args.failed || logged.outcome() > gullet_model::Outcome::Complete);
     let now = jiff::Timestamp::now();
     if let Some(since) = args.since.and_then(|since| beginning(since, now)) {
         runs.retain(|logged| logged.record.started >= since);
@@ -143,7 +143,7 @@ pub fn runs(ui: &mut Ui, global: &Global, args: &RunsArgs) -> Result<Exit, Comma
         let mut note: Vec<String> = Vec::new();
         note.extend(view.kept.then(|| "kept".to_owned()));
         note.extend(view.partial.then(|| "partial".to_owned()));
-        note.extend(view.thinned.then(|| "given up: only its record is left".to_owned()));
+        note.extend(view.thinned.then(|| "removed: only its record is left".to_owned()));
         note.extend((!view.in_store).then(|| "record waits for the store".to_owned()));
         note.extend(view.reason.map(str::to_owned));
         note.extend(view.cause.map(str::to_owned));
@@ -173,7 +173,7 @@ pub fn runs(ui: &mut Ui, global: &Global, args: &RunsArgs) -> Result<Exit, Comma
         ">files",
         ">size",
         ">stored",
-        "last proven",
+        "last drilled",
         "note",
     ];
     let mut rows: Vec<Vec<String>> = rows.collect();

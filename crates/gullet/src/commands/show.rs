@@ -45,10 +45,10 @@ pub struct ShowArgs {
     kinds: Vec<KindArg>,
     /// Only files of so many bytes or more, with --listing
     #[arg(long, value_name = "BYTES", requires = "listing")]
-    least: Option<u64>,
+    min_size: Option<u64>,
     /// The application's definition as it was
     #[arg(long, conflicts_with_all = ["listing", "hook_output"])]
-    as_defined: bool,
+    definition_used: bool,
     #[command(flatten)]
     reading: ReadingArgs,
 }
@@ -80,10 +80,10 @@ impl KindArg {
 pub fn show(ui: &mut Ui, global: &Global, args: &ShowArgs) -> Result<Exit, CommandError> {
     let reading = Reading::open(global, &args.reading, None, ui)?;
     let (store, _, logged) = reading.find(ui, &args.run)?;
-    if logged.is_locked && (args.as_defined || args.listing || args.hook_output) {
+    if logged.is_locked && (args.definition_used || args.listing || args.hook_output) {
         return Err(locked(logged));
     }
-    if args.as_defined {
+    if args.definition_used {
         ui.write(logged.record.definition.as_bytes());
     } else if args.listing {
         listing(ui, store, logged, args)?;
@@ -127,7 +127,7 @@ fn detail(ui: &mut Ui, logged: &Logged, with_output: bool) {
     }
     if !logged.remarks.is_empty() {
         ui.say("");
-        ui.say(styled(BOLD, "said later"));
+        ui.say(styled(BOLD, "later events"));
         for remark in &logged.remarks {
             let line = format!("  {}  {}", time(remark.at), harmless(&remark.text));
             ui.say(format!("{line}  {}", outcome(remark.outcome)));
@@ -144,7 +144,7 @@ fn facts(logged: &Logged) -> Vec<(&'static str, String)> {
     rows.push((
         "held",
         match (&hold.no_hold, hold.held_ms) {
-            (Some(why), _) => format!("never: {}; the parts are not of one moment", harmless(why)),
+            (Some(why), _) => format!("never: {}; the parts are not from one point in time", harmless(why)),
             (None, None) if hold.self_consistent.is_some() => {
                 format!("not needed: {}", harmless(hold.self_consistent.as_deref().unwrap_or_default()))
             }
@@ -152,7 +152,7 @@ fn facts(logged: &Logged) -> Vec<(&'static str, String)> {
             (None, Some(held)) => {
                 let limit = hold.limit_ms.map(|limit| format!(" of at most {}", duration(limit))).unwrap_or_default();
                 let proven = if hold.proven { "proven before and after" } else { "not proven" };
-                let away = hold.away_ms.map(|away| format!("; away for {}", duration(away))).unwrap_or_default();
+                let away = hold.away_ms.map(|away| format!("; not serving for {}", duration(away))).unwrap_or_default();
                 let released = if hold.released { "; proven to serve again" } else { "; not proven to serve again" };
                 format!("{}{limit} in backup mode, {proven}{away}{released}", held_for(held, record.outcome))
             }
@@ -171,16 +171,13 @@ fn facts(logged: &Logged) -> Vec<(&'static str, String)> {
         rows.push(("scope", "narrowed to some parts: it never stands for the application".to_owned()));
     }
     let needs = record.holdings.needs.len() as u64;
-    let earlier = if needs == 0 {
-        String::new()
-    } else {
-        format!("; stands on {} of earlier runs", count(needs, "payload file"))
-    };
+    let earlier =
+        if needs == 0 { String::new() } else { format!("; reuses {} of earlier runs", count(needs, "payload file")) };
     if !logged.keys.is_empty() {
-        rows.push(("sealed for", harmless(&logged.keys.join(", "))));
+        rows.push(("encrypted to", harmless(&logged.keys.join(", "))));
     }
     if logged.is_thinned() {
-        rows.push(("thinned", "its captures were given up; what is shown is what it had".to_owned()));
+        rows.push(("thinned", "its captures were removed; what is shown is what it had".to_owned()));
     }
     rows.push(("stored", format!("{} new{earlier}", size(record.bytes_stored()))));
     rows.push((
@@ -207,19 +204,19 @@ fn captures(ui: &mut Ui, record: &Record) {
             Some(_) => styled(BAD, "✗ failed"),
         };
         let text = match &capture.problem {
-            None => format!("{}; {} new to the store", capture_text(capture), size(capture.counts.bytes_new)),
+            None => capture_text(capture),
             Some(problem) => problem.clone(),
         };
         let how = capture.secured.map(|by| format!(" by a {}", by.words())).unwrap_or_default();
         vec![
             harmless(&capture.part),
-            format!("{}{}", capture.kind.word(), if capture.must { ", must" } else { "" }),
+            format!("{}{}", capture.kind.word(), if capture.required { ", required" } else { "" }),
             state,
             format!("{}{how}", duration(capture.took_ms)),
             harmless(&text),
         ]
     });
-    ui.say(table(&["part", "kind", "result", "secured in", "what"], rows.collect()));
+    ui.say(table(&["part", "kind", "result", "captured in", "what"], rows.collect()));
     for capture in &record.captures {
         let moment = match capture.when {
             When::Held => None,
@@ -230,7 +227,7 @@ fn captures(ui: &mut Ui, record: &Record) {
             let text = "it is not of the same moment as the others";
             ui.say(harmless(&format!("  {} was captured {moment} the hold: {text}", capture.part)));
         }
-        let notes = [("lacks", &capture.lacks), ("after a restore", &capture.after_restore)];
+        let notes = [("omits", &capture.omits), ("after a restore", &capture.after_restore)];
         for (what, texts) in notes.iter().filter(|(_, texts)| !texts.is_empty()) {
             ui.say(harmless(&format!("  {} {what}: {}", capture.part, texts.join("; "))));
         }
@@ -316,7 +313,7 @@ fn listing(ui: &mut Ui, store: &Store, logged: &Logged, args: &ShowArgs) -> Resu
         each_selected(&mut chunks, listing, &paths, |entry, _| {
             let is_meant = is_selected(&paths, &entry.path)
                 && (args.kinds.is_empty() || args.kinds.contains(&KindArg::of(entry.kind)))
-                && args.least.is_none_or(|least| entry.kind == Kind::File && entry.size >= least);
+                && args.min_size.is_none_or(|least| entry.kind == Kind::File && entry.size >= least);
             if !is_meant {
                 return Ok(());
             }

@@ -121,7 +121,7 @@ fn of_app(loaded: &Loaded, state: Result<&State, &CommandError>, app: &str) -> R
     })
 }
 
-/// The column of what stays with other machinery; it is there only where anything does.
+/// The column of what is kept by another system; it is there only where anything does.
 const OUTSIDE: usize = 6;
 
 fn show(ui: &mut Ui, statuses: &[AppStatus]) {
@@ -153,8 +153,8 @@ fn show(ui: &mut Ui, statuses: &[AppStatus]) {
         "protected",
         "last complete",
         "last run",
-        "read back in full",
-        "last proven",
+        "last verified",
+        "last drilled",
         "outside",
         "why",
     ];

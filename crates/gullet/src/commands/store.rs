@@ -8,7 +8,7 @@ use gullet_host::state::{State, SweepLock};
 use gullet_logbook::sweep::{self, Sweep, Sweeper, retire};
 use gullet_model::definition::{Loaded, Span};
 use gullet_model::ids::random_id;
-use gullet_store::{Folder, Recipients, Store, WriterInfo};
+use gullet_store::{Folder, MachineInfo, Recipients, Store};
 use jiff::{SignedDuration, Timestamp};
 
 use crate::args::{Global, OpeningArgs};
@@ -38,8 +38,8 @@ pub enum StoreCommand {
 
 /// Make a store
 ///
-/// A run never makes one, so that a missing mount is not taken for a new place. With keys (`seal_for` in the definition, or
-/// --seal-for) everything in it will be sealed; that cannot be changed later, which keys may.
+/// A run never makes one, so that a missing mount is not taken for a new place. With keys (`encrypt_to` in the definition, or
+/// --encrypt-to) everything in it will be encrypted; that cannot be changed later, which keys may.
 ///
 /// Example: gullet store new depot
 #[derive(Args)]
@@ -48,7 +48,7 @@ pub struct NewArgs {
     pub(super) store: String,
     /// Seal for this public key (can be repeated); only with a folder
     #[arg(long, value_name = "KEY")]
-    pub(super) seal_for: Vec<String>,
+    pub(super) encrypt_to: Vec<String>,
 }
 
 /// Which store.
@@ -71,11 +71,11 @@ pub struct SweepArgs {
     /// Do it
     #[arg(long)]
     pub(super) yes: bool,
-    /// Retire this writer first: a machine that is gone for good. Others may then remove what it stored and no run needs,
+    /// Retire this machine first: one that is gone for good. Others may then remove what it stored and no run needs,
     /// after a delay
-    #[arg(long, value_name = "WRITER", requires = "yes")]
+    #[arg(long, value_name = "MACHINE", requires = "yes")]
     pub(super) retire: Option<String>,
-    /// How long after it was retired payload of a writer is removed
+    /// How long after it was retired payload of a machine is removed
     #[arg(long, value_name = "TIME", default_value = "7d")]
     pub(super) delay: Span,
     #[command(flatten)]
@@ -87,14 +87,14 @@ pub struct SweepArgs {
 /// What comes back: who this machine is, its last records, and which chunks are where, as far as the payload can be opened.
 /// What does not: the marks of files, so the next run reads every file, and stores only what is new.
 ///
-/// Example: gullet store rebuild depot --writer 4kq2m9xw --identity /media/safe/depot.key
+/// Example: gullet store rebuild depot --machine 4kq2m9xw --identity /media/safe/depot.key
 #[derive(Args)]
 pub struct RebuildArgs {
     /// A store's name in the definition
     pub(super) store: String,
-    /// Go on as this writer; by default as the one that this machine is
-    #[arg(long, value_name = "WRITER")]
-    pub(super) writer: Option<String>,
+    /// Go on as this machine; by default as the one that this machine is
+    #[arg(long, value_name = "MACHINE")]
+    pub(super) machine: Option<String>,
     #[command(flatten)]
     pub(super) opening: OpeningArgs,
 }
@@ -171,12 +171,7 @@ pub(super) fn show_sweep(ui: &mut Ui, sweep: &Sweep, done: bool) {
     if done && files + mostly == 0 {
         ui.say(format!("{} nothing to remove: other runs stand on all that is stored", styled(GOOD, "✓")));
     } else if done {
-        ui.say(format!(
-            "{} {} removed, {} given back",
-            styled(GOOD, "✓"),
-            count(files, "payload file"),
-            size(sweep.freed)
-        ));
+        ui.say(format!("{} {} removed, {} freed", styled(GOOD, "✓"), count(files, "payload file"), size(sweep.freed)));
         if sweep.rewritten.0 > 0 {
             let (files, bytes) = sweep.rewritten;
             ui.say(format!("  {} mostly unneeded: {} of them written anew", count(files, "file"), size(bytes)));
@@ -194,8 +189,8 @@ pub(super) fn show_sweep(ui: &mut Ui, sweep: &Sweep, done: bool) {
             ui.say(format!("{} mostly unneeded", count(mostly, "more file")));
         }
     }
-    for (writer, over) in &sweep.delayed {
-        ui.tell(format!("  the writer {writer} is retired; what it stored may be removed from {} on", time(*over)));
+    for (machine, over) in &sweep.delayed {
+        ui.tell(format!("  the machine {machine} is retired; what it stored may be removed from {} on", time(*over)));
     }
     for problem in &sweep.problems {
         ui.warning(&harmless(problem));
@@ -207,9 +202,9 @@ fn sweep(ui: &mut Ui, global: &Global, args: &SweepArgs) -> Result<Exit, Command
     let outside = Outside::new();
     outside.listen_to_signals()?;
     crate::forgotten::settle(ui, &loaded, &state, &outside);
-    if let Some(writer) = &args.retire {
-        retire(&store, writer, state.writer(), outside.world())?;
-        ui.tell(format!("the writer {} is retired", harmless(writer)));
+    if let Some(machine) = &args.retire {
+        retire(&store, machine, state.machine(), outside.world())?;
+        ui.tell(format!("the machine {} is retired", harmless(machine)));
     }
     let delay = SignedDuration::try_from(args.delay.0).unwrap_or(sweep::DELAY);
     let lock = if args.yes {
@@ -237,13 +232,14 @@ fn rebuild(ui: &mut Ui, global: &Global, args: &RebuildArgs) -> Result<Exit, Com
     let (_, store, mut state) = own(global, &args.store, &args.opening)?;
     let outside = Outside::new();
     outside.listen_to_signals()?;
-    let writers: Vec<WriterInfo> = store.writers()?;
-    let writer = args.writer.clone().unwrap_or_else(|| state.writer().to_owned());
-    if !writers.iter().any(|known| known.writer == writer) {
+    let machines: Vec<MachineInfo> = store.machines()?;
+    let machine = args.machine.clone().unwrap_or_else(|| state.machine().to_owned());
+    if !machines.iter().any(|known| known.machine == machine) {
         let mut error =
-            CommandError::text(Exit::Usage, format!("the store does not know the writer {}", harmless(&writer)));
-        for known in writers {
-            error = error.hint(format!("--writer {} ({}, since {})", known.writer, harmless(&known.host), known.since));
+            CommandError::text(Exit::Usage, format!("the store does not know the machine {}", harmless(&machine)));
+        for known in machines {
+            error =
+                error.hint(format!("--machine {} ({}, since {})", known.machine, harmless(&known.host), known.since));
         }
         return Err(error);
     }
@@ -251,7 +247,7 @@ fn rebuild(ui: &mut Ui, global: &Global, args: &RebuildArgs) -> Result<Exit, Com
     if lock.is_none() {
         return Err(CommandError::text(Exit::Refused, "a run or a sweep is going on"));
     }
-    let rebuilt = sweep::rebuild(&store, &mut state, &writer, outside.world(), &mut |done, all| {
+    let rebuilt = sweep::rebuild(&store, &mut state, &machine, outside.world(), &mut |done, all| {
         ui.progress(&format!("payload file {done} of {all}"));
     })?;
     if ui.is_json() {
@@ -259,15 +255,15 @@ fn rebuild(ui: &mut Ui, global: &Global, args: &RebuildArgs) -> Result<Exit, Com
         return Ok(Exit::Complete);
     }
     ui.say(format!(
-        "{} as the writer {}: {}, {} known again",
+        "{} as the machine {}: {}, {} known again",
         styled(GOOD, "✓ rebuilt"),
-        rebuilt.writer,
+        rebuilt.machine,
         count(rebuilt.runs, "run"),
         count(rebuilt.chunks, "chunk")
     ));
     if rebuilt.locked > 0 {
         ui.warning(&format!(
-            "{} sealed: with `--identity FILE` what lies in them is known again, without it is stored anew",
+            "{} encrypted: with `--identity FILE` what lies in them is known again, without it is stored anew",
             count(rebuilt.locked, "payload file")
         ));
     }
@@ -280,16 +276,16 @@ fn rebuild(ui: &mut Ui, global: &Global, args: &RebuildArgs) -> Result<Exit, Com
 
 fn new(ui: &mut Ui, global: &Global, args: &NewArgs) -> Result<Exit, CommandError> {
     let location = location(global, &args.store)?;
-    let mut keys = args.seal_for.clone();
+    let mut keys = args.encrypt_to.clone();
     if !args.store.starts_with('/') {
         if !keys.is_empty() {
-            let error = CommandError::text(Exit::Usage, "`--seal-for` is for stores that are named by their folder");
-            return Err(error.hint("name the keys in the definition: seal_for = […]"));
+            let error = CommandError::text(Exit::Usage, "`--encrypt-to` is for stores that are named by their folder");
+            return Err(error.hint("name the keys in the definition: encrypt_to = […]"));
         }
         let loaded = open::definition(global)?;
         if let Some(spec) = loaded.definition.store.get(&args.store) {
             open::must_be_mounted(spec)?;
-            keys.clone_from(&spec.seal_for);
+            keys.clone_from(&spec.encrypt_to);
         }
     }
     let keys = Recipients::parse(&keys).map_err(|error| CommandError::text(Exit::Usage, error.to_string()))?;
@@ -300,10 +296,12 @@ fn new(ui: &mut Ui, global: &Global, args: &NewArgs) -> Result<Exit, CommandErro
     } else {
         ui.say(format!("{} the store {} at {location}", styled(GOOD, "✓ made"), store.info().id));
         if keys.is_empty() {
-            ui.tell("It is not sealed: who can read this folder can read what is stored in it.");
+            ui.tell("It is not encrypted: who can read this folder can read what is stored in it.");
         } else {
             let keys = count(keys.texts().len() as u64, "public key");
-            ui.tell(format!("It is sealed for {keys}: what is stored in it opens only with one of their identities."));
+            ui.tell(format!(
+                "It is encrypted to {keys}: what is stored in it opens only with one of their identities."
+            ));
             ui.tell("This machine keeps what it needs to go on in clear in its state folder, which is private.");
         }
     }
@@ -320,12 +318,12 @@ fn info(ui: &mut Ui, global: &Global, name: &str) -> Result<Exit, CommandError> 
     };
     let (files, bytes) = of("payload/");
     let (records, _) = of("records/");
-    let (writers, _) = of("writers/");
+    let (machines, _) = of("machines/");
     let free = store.location().free_space()?;
     if ui.is_json() {
         ui.json(&serde_json::json!({
             "location": store.location().describe(), "store": store.info(), "payload_files": files,
-            "payload_bytes": bytes, "records": records, "writers": writers, "free_bytes": free,
+            "payload_bytes": bytes, "records": records, "machines": machines, "free_bytes": free,
         }))?;
         return Ok(Exit::Complete);
     }
@@ -338,7 +336,7 @@ fn info(ui: &mut Ui, global: &Global, name: &str) -> Result<Exit, CommandError> 
         ("sealed", if info.keys.is_empty() { "no".to_owned() } else { harmless(&info.keys.join(", ")) }),
         ("payload", format!("{}, {}", count(files, "file"), size(bytes))),
         ("records", records.to_string()),
-        ("writers", writers.to_string()),
+        ("machines", machines.to_string()),
         ("free", free.map_or_else(|| "not known".to_owned(), size)),
     ]));
     Ok(Exit::Complete)

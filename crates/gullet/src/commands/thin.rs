@@ -22,7 +22,7 @@ use crate::ui::{BOLD, GOOD, Ui, outcome, styled};
 /// Without --yes it is only shown. The newest complete run of an application and the newest one without warnings are never
 /// given up. What only that run needs is removed at once, unless a run is going on.
 ///
-/// Example: gullet thin --run k3v9 --because "test data" --yes
+/// Example: gullet thin --run k3v9 --reason "test data" --yes
 #[derive(Args)]
 pub struct ThinArgs {
     /// The run: an id, or the beginning of one (can be repeated)
@@ -30,7 +30,7 @@ pub struct ThinArgs {
     runs: Vec<String>,
     /// Why; kept with the run
     #[arg(long, value_name = "TEXT", required = true)]
-    because: String,
+    reason: String,
     /// Do it
     #[arg(long)]
     yes: bool,
@@ -47,10 +47,10 @@ pub fn thin(ui: &mut Ui, global: &Global, args: &ThinArgs) -> Result<Exit, Comma
     let mut stores = Vec::new();
     for text in &args.runs {
         let (store, book, logged) = reading.find(ui, text)?;
-        sweep::may_thin(book, logged, store, state.writer())?;
+        sweep::may_thin(book, logged, store, state.machine())?;
         let record = &logged.record;
         if args.yes {
-            sweep::thin(book, logged, &args.because, store, &state, outside.world())?;
+            sweep::thin(book, logged, &args.reason, store, &state, outside.world())?;
             exit = exit.worse(remove_outside(ui, loaded, &state, &outside, logged)?);
             if !stores.iter().any(|known: &&gullet_store::Store| known.info().id == store.info().id) {
                 stores.push(store);
@@ -58,7 +58,7 @@ pub fn thin(ui: &mut Ui, global: &Global, args: &ThinArgs) -> Result<Exit, Comma
         }
         done.push(serde_json::json!({ "run": record.run, "app": record.app, "thinned": args.yes }));
         if !ui.is_json() {
-            let word = if args.yes { styled(GOOD, "✓ given up") } else { styled(BOLD, "would give up") };
+            let word = if args.yes { styled(GOOD, "✓ removed") } else { styled(BOLD, "would remove") };
             ui.say(format!(
                 "{word} run {} of {} ({}, {}, {}): {}",
                 record.run,
@@ -66,7 +66,7 @@ pub fn thin(ui: &mut Ui, global: &Global, args: &ThinArgs) -> Result<Exit, Comma
                 time(record.started),
                 outcome(logged.outcome()),
                 size(record.bytes()),
-                harmless(&args.because)
+                harmless(&args.reason)
             ));
         }
     }
@@ -91,7 +91,7 @@ pub fn thin(ui: &mut Ui, global: &Global, args: &ThinArgs) -> Result<Exit, Comma
     Ok(exit)
 }
 
-/// Has removed what a run left with other machinery.
+/// Has removed what a run left with another system.
 fn remove_outside(
     ui: &mut Ui,
     loaded: &Loaded,
@@ -113,9 +113,9 @@ fn remove_outside(
     for (id, removed) in sweep::remove_outside(logged, app, &runner) {
         match removed {
             Ok(()) if ui.is_json() => {}
-            Ok(()) => ui.say(format!("{} {}, which other machinery had", styled(GOOD, "✓ removed"), harmless(&id))),
+            Ok(()) => ui.say(format!("{} {}, which another system had", styled(GOOD, "✓ removed"), harmless(&id))),
             Err(why) => {
-                ui.warning(&format!("{id} could not be removed by other machinery, which still has it: {why}"));
+                ui.warning(&format!("{id} could not be removed by another system, which still has it: {why}"));
                 exit = Exit::Warnings;
             }
         }

@@ -80,7 +80,7 @@ impl Tour<'_> {
         store::store(
             self.ui,
             &self.global,
-            &StoreCommand::New(NewArgs { store: "depot".to_owned(), seal_for: Vec::new() }),
+            &StoreCommand::New(NewArgs { store: "depot".to_owned(), encrypt_to: Vec::new() }),
         )?;
         self.shell("gullet plan quaybook");
         plan::plan(self.ui, &self.global, &PlanArgs { app: "quaybook".to_owned(), parts: Vec::new() })?;
@@ -141,15 +141,8 @@ impl Tour<'_> {
         self.chapter("The logbook, a full verification, the answer to \"am I protected?\"");
         let third = self.run("the desk behaves again", &[])?;
         self.shell("gullet runs");
-        let args = RunsArgs {
-            app: None,
-            last: None,
-            troubled: false,
-            since: None,
-            until: None,
-            reason: None,
-            reading: READING,
-        };
+        let args =
+            RunsArgs { app: None, last: None, failed: false, since: None, until: None, reason: None, reading: READING };
         runs::runs(self.ui, &self.global, &args)?;
         self.shell("gullet verify");
         let verified =

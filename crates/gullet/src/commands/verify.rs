@@ -27,14 +27,14 @@ pub struct VerifyArgs {
     #[arg(value_name = "RUN")]
     pub(super) runs: Vec<String>,
     /// Only look whether everything is there, with its length and name
-    #[arg(long, conflicts_with_all = ["share", "afresh"])]
+    #[arg(long, conflicts_with_all = ["share", "all_again"])]
     pub(super) quick: bool,
     /// Read this share of all bytes, what was read longest ago first: called daily, `5%` reads everything in twenty days
-    #[arg(long, value_name = "SHARE", conflicts_with = "afresh")]
+    #[arg(long, value_name = "SHARE", conflicts_with = "all_again")]
     pub(super) share: Option<Share>,
     /// Read everything again, even what was read before an earlier verification was stopped
     #[arg(long)]
-    pub(super) afresh: bool,
+    pub(super) all_again: bool,
     /// A record's hash that was kept elsewhere: proves that the record, and all before it, are what they were then
     #[arg(long, value_name = "HASH")]
     pub(super) anchor: Option<String>,
@@ -74,7 +74,7 @@ pub fn verify(ui: &mut Ui, global: &Global, args: &VerifyArgs) -> Result<Exit, C
         }
         let state = reading.loaded.as_ref().map(crate::open::state).transpose()?;
         let mut proven = state.as_ref().map(|state| Proven::read(state, &store.info().id)).unwrap_or_default();
-        let work = Verification { store, book, runs: &runs, depth, anchor, afresh: args.afresh };
+        let work = Verification { store, book, runs: &runs, depth, anchor, all_again: args.all_again };
         let report = work.verify(&mut proven, &world, &mut |done, total| {
             ui.progress(&format!("read back {} of {}", size(done), size(total)));
         })?;
@@ -113,17 +113,19 @@ pub fn verify(ui: &mut Ui, global: &Global, args: &VerifyArgs) -> Result<Exit, C
             let proven = match depth {
                 Depth::Quick => format!("{runs}, {}: all there; nothing was read", count(report.of, "payload file")),
                 Depth::Full if report.read_before > 0 => {
-                    format!("{runs}, {files}, {bytes} read, {} before; {chunks} proven", report.read_before)
+                    format!("{runs}, {files}, {bytes} read, {} before; {chunks} verified", report.read_before)
                 }
-                Depth::Full => format!("{runs}, {files}, {bytes} read; {chunks} proven"),
-                Depth::Share(_) => format!("{runs}, {files} of {}, {bytes} read; {chunks} proven", report.of),
+                Depth::Full => format!("{runs}, {files}, {bytes} read; {chunks} verified"),
+                Depth::Share(_) => format!("{runs}, {files} of {}, {bytes} read; {chunks} verified", report.of),
             };
             if let Some(anchor) = &report.anchor {
                 anchored(ui, anchor);
             }
             if report.locked > 0 {
-                let sealed = count(report.locked, "sealed file");
-                ui.say(format!("  {sealed}: the stored bytes are proven; what is in them only with `--identity FILE`"));
+                let sealed = count(report.locked, "encrypted file");
+                ui.say(format!(
+                    "  {sealed}: the stored bytes are verified; what is in them only with `--identity FILE`"
+                ));
             }
             let word =
                 if report.is_sound() { proven_word(depth, report.locked > 0) } else { styled(BAD, "✗ damaged") };
@@ -155,7 +157,7 @@ fn proven_word(depth: Depth, is_locked: bool) -> String {
         match (depth, is_locked) {
             (Depth::Quick, _) => "✓ all there",
             (_, true) => "✓ intact, not opened",
-            (_, false) => "✓ sound",
+            (_, false) => "✓ intact",
         },
     )
 }
@@ -163,7 +165,7 @@ fn proven_word(depth: Depth, is_locked: bool) -> String {
 fn show(ui: &mut Ui, verdict: &RunVerdict, depth: Depth) {
     let word = match verdict {
         verdict if !verdict.is_sound() => styled(BAD, "✗ damaged"),
-        verdict if verdict.thinned => "- given up, only its record is left".to_owned(),
+        verdict if verdict.thinned => "- removed, only its record is left".to_owned(),
         verdict if verdict.parts == 0 && !verdict.locked => "- nothing was captured".to_owned(),
         verdict => proven_word(depth, verdict.locked),
     };

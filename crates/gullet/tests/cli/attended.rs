@@ -67,7 +67,11 @@ impl Terminal {
 fn desk() -> Desk {
     Desk::with(|definition| {
         definition
-            .replacen("by_hand = ", "enter_by_hand = \"open the Desk panel and press Pause\"\nby_hand = ", 1)
+            .replacen(
+                "manual_release = ",
+                "manual_enter = \"open the Desk panel and press Pause\"\nmanual_release = ",
+                1,
+            )
             .replace("tries = 3", "tries = 1")
             .replace("within = \"5s\"", "within = \"200ms\"")
     })
@@ -114,7 +118,7 @@ fn who_gives_up_fails_the_run_and_nothing_is_held() {
 
 #[test]
 fn nobody_answers_and_it_is_left_at_the_limit() {
-    let desk = Desk::with(|definition| definition.replace("longest_hold = \"1m\"", "longest_hold = \"1s\""));
+    let desk = Desk::with(|definition| definition.replace("max_hold = \"1m\"", "max_hold = \"1s\""));
     desk.misbehave("refuse-pause");
     let began = Instant::now();
     let mut terminal = Terminal::run(&desk, "");
@@ -157,10 +161,10 @@ fn unattended_it_is_a_clear_failure() {
 /// Documents of an application that does not stop while there is `stuck`, and does not start while there is `broken`.
 fn stubborn() -> Place {
     let (place, _, _) = documents(
-        "[app.app.restore]\nby_hand = \"turn the key\"\n\
+        "[app.app.restore]\nmanual_start = \"turn the key\"\n\
          stop = { script = \"[ -e @/stuck ] || touch @/stopped\" }\nstopped = { run = [\"test\", \"-e\", \"@/stopped\"], within = \"200ms\" }\n\
          start = { script = \"[ -e @/broken ] || rm -f @/stopped\" }\nstarted = { run = [\"test\", \"!\", \"-e\", \"@/stopped\"], within = \"200ms\" }\n\
-         at_boot = \"stays stopped\"\n",
+         at_boot = \"stay stopped\"\n",
     );
     place
 }

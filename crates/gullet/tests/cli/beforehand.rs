@@ -47,8 +47,8 @@ fn what_can_be_known_beforehand_refuses_a_run_before_anything_is_held() {
     let place = Place::new();
     let define = |more: &str| {
         place.define(&format!(
-            "[app.app]\n[[app.app.hold]]\nname = \"one\"\nenter = {{ run = [\"touch\", \"@/held\"] }}\nleave = {{ run = [\"rm\", \"@/held\"] }}\n\
-             entered = {{ run = [\"test\", \"-e\", \"@/held\"] }}\nleft = {{ run = [\"test\", \"!\", \"-e\", \"@/held\"] }}\n{more}"
+            "[app.app]\n[[app.app.hold]]\nname = \"one\"\nenter = {{ run = [\"touch\", \"@/held\"] }}\nrelease = {{ run = [\"rm\", \"@/held\"] }}\n\
+             entered = {{ run = [\"test\", \"-e\", \"@/held\"] }}\nreleased = {{ run = [\"test\", \"!\", \"-e\", \"@/held\"] }}\n{more}"
         ));
     };
     define(&format!("{FILES}[app.app.hooks]\nsucceeded = [{{ run = [\"/nowhere/purge\"] }}]\n"));
@@ -56,8 +56,8 @@ fn what_can_be_known_beforehand_refuses_a_run_before_anything_is_held() {
     place.gullet(&["store", "new", "depot"]).exits(0);
     let refused = place.gullet(&["run", "app"]).exits(4).says("/nowhere/purge");
     assert!(!refused.out.contains("enter"), "{}", refused.out);
-    define("[[app.app.part]]\nname = \"docs\"\nmust = true\nfiles = [\"@/gone\"]\n");
-    place.gullet(&["run", "app"]).exits(3).says("is a must");
+    define("[[app.app.part]]\nname = \"docs\"\nrequired = true\nfiles = [\"@/gone\"]\n");
+    place.gullet(&["run", "app"]).exits(3).says("is required");
     drop(place);
     let place = Place::new();
     let _disk = Mounted::at(&place.path("depot"), "1m");

@@ -140,7 +140,7 @@ fn what_is_mounted_below_a_root_is_captured_when_asked_and_else_named() {
             && capture["left_out"].to_string().contains("docs/other")
     );
     let text = fs::read_to_string(place.path("gullet.toml")).unwrap();
-    fs::write(place.path("gullet.toml"), text + "cross = true\n").unwrap();
+    fs::write(place.path("gullet.toml"), text + "cross_mounts = true\n").unwrap();
     place.gullet(&["run", "app"]).exits(0);
     assert_eq!(place.capture("docs")["counts"]["files"], 2);
 }
@@ -215,7 +215,7 @@ fn a_root_with_nothing_in_it_fails_unless_that_may_be() {
 
 #[test]
 fn what_must_be_in_a_part_is_looked_for() {
-    let place = Place::with_parts(&format!("{FILES}holds = [\"index.json\"]\n"));
+    let place = Place::with_parts(&format!("{FILES}must_contain = [\"index.json\"]\n"));
     place.file("docs/a", "x");
     place.gullet(&["run", "app"]).exits(1).says("it does not hold index.json");
     place.file("docs/index.json", "{}");
@@ -226,20 +226,20 @@ fn what_must_be_in_a_part_is_looked_for() {
 fn a_file_that_is_written_to_all_the_while_is_named() {
     let place = Place::with_parts(FILES);
     let path = place.file("docs/busy.log", vec![b'x'; 8 << 20]);
-    let mut writer =
+    let mut machine =
         Command::new("sh").args(["-c", "while :; do printf x >> \"$0\"; done"]).arg(&path).spawn().unwrap();
     while fs::metadata(&path).unwrap().len() == 8 << 20 {
         std::thread::sleep(std::time::Duration::from_millis(5));
     }
     let ran = place.gullet(&["run", "app"]);
-    writer.kill().unwrap();
-    writer.wait().unwrap();
+    machine.kill().unwrap();
+    machine.wait().unwrap();
     ran.exits(6).says("busy.log changed while it was read");
 }
 
 #[test]
 fn a_tar_is_listed_file_by_file() {
-    let part = "[[app.app.part]]\nname = \"t\"\ncommand = [\"tar\", \"cf\", \"-\", \"-C\", \"@\", \"docs\"]\ngives = \"tar\"\n";
+    let part = "[[app.app.part]]\nname = \"t\"\ncommand = [\"tar\", \"cf\", \"-\", \"-C\", \"@\", \"docs\"]\noutput = \"tar\"\n";
     let place = Place::with_parts(part);
     place.file("docs/a.txt", "hello");
     place.file("docs/sub/b.txt", "there");
@@ -253,10 +253,10 @@ fn a_tar_is_listed_file_by_file() {
     assert_eq!(fs::read_to_string(place.path("out/exports/t/docs/sub/b.txt")).unwrap(), "there");
 
     let cut = Place::with_parts(
-        "[[app.app.part]]\nname = \"t\"\ncommand = [\"sh\", \"-c\", \"tar cf - -C @ docs | head -c 700\"]\ngives = \"tar\"\n",
+        "[[app.app.part]]\nname = \"t\"\ncommand = [\"sh\", \"-c\", \"tar cf - -C @ docs | head -c 700\"]\noutput = \"tar\"\n",
     );
     cut.file("docs/a.txt", vec![7; 5000]);
-    cut.gullet(&["run", "app"]).exits(1).says("not a sound tar");
+    cut.gullet(&["run", "app"]).exits(1).says("not a valid tar");
 }
 
 #[test]
@@ -280,7 +280,7 @@ fn an_export_must_write_and_a_command_must_succeed() {
 
 #[test]
 fn a_stale_export_is_refused() {
-    let part = "[[app.app.part]]\nname = \"p\"\nexport = { run = [\"true\"] }\ntake = [\"@/dump.sql\"]\n";
+    let part = "[[app.app.part]]\nname = \"p\"\nexport = { run = [\"true\"] }\ncollect = [\"@/dump.sql\"]\n";
     let place = Place::with_parts(part);
     place.file("dump.sql", "old");
     settle();
@@ -307,13 +307,13 @@ fn hooks_note_facts_warnings_and_lacks() {
     place.gullet(&["run", "app"]).exits(6).says("slow");
     let capture = place.capture("p");
     assert_eq!(capture["facts"]["rows"], 4211);
-    assert_eq!(capture["lacks"], serde_json::json!(["roles"]));
+    assert_eq!(capture["omits"], serde_json::json!(["roles"]));
     place.gullet(&["restore", "app@latest", "--into", "out"]).exits(0).says("it does not carry roles");
 }
 
 #[test]
 fn the_parts_there_are_are_asked_for_and_differences_told() {
-    let parts = "[[app.app.part]]\nname = \"db-{each.name}\"\neach = { run = [\"cat\", \"@/names\"], least = 1 }\n\
+    let parts = "[[app.app.part]]\nname = \"db-{each.name}\"\neach = { run = [\"cat\", \"@/names\"], min = 1 }\n\
                  command = [\"echo\", \"dump of {each.name}\"]\n";
     let place = Place::with_parts(parts);
     place.file("names", "sales\n{\"name\":\"stock\",\"rows\":3}\n");
@@ -332,7 +332,7 @@ fn the_parts_there_are_are_asked_for_and_differences_told() {
 #[test]
 fn an_unsteady_fact_takes_the_capture_again() {
     // The fact changes during the first capture only.
-    let part = "[[app.app.part]]\nname = \"p\"\nsteady = { fact = \"serial\", run = [\"cat\", \"@/serial\"] }\n\
+    let part = "[[app.app.part]]\nname = \"p\"\nstable = { fact = \"serial\", run = [\"cat\", \"@/serial\"] }\n\
                 command = [\"sh\", \"-c\", \"test -e @/once || echo 2 > @/serial; touch @/once; cat @/serial\"]\n";
     let place = Place::with_parts(part);
     place.file("serial", "1\n");
@@ -346,7 +346,7 @@ fn an_unsteady_fact_takes_the_capture_again() {
 #[test]
 fn shrinking_and_too_little_is_told() {
     let part = "[[app.app.part]]\nname = \"p\"\ncommand = [\"cat\", \"@/dump\"]\nfacts = { rows = { run = [\"cat\", \"@/rows\"] } }\n\
-                shrinks = { rows = \"10%\", bytes = \"50%\" }\nleast = { rows = 1 }\n";
+                max_shrink = { rows = \"10%\", bytes = \"50%\" }\nmin = { rows = 1 }\n";
     let place = Place::with_parts(part);
     place.file("dump", "x".repeat(1000));
     place.file("rows", "1000");
@@ -470,7 +470,7 @@ fn the_record_says_what_was_run_and_as_whom() {
     assert_eq!(enter["commands"][0]["exit"], serde_json::json!({ "code": 0 }));
     assert!(enter["commands"][0]["account"].as_str().unwrap().contains('('));
     assert!(record["definition"].as_str().unwrap().contains("[[app.quaybook.hold]]"));
-    let definition = desk.place.gullet(&["show", "quaybook@latest", "--as-defined"]).exits(0).out;
+    let definition = desk.place.gullet(&["show", "quaybook@latest", "--definition-used"]).exits(0).out;
     assert_eq!(definition, record["definition"].as_str().unwrap());
 }
 

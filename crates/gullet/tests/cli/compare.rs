@@ -156,8 +156,8 @@ fn a_listing_is_narrowed_by_path_kind_and_length() {
     assert_eq!(listed(&["--path", "*.txt"]), "a.txt b.txt");
     assert_eq!(listed(&["--path", &place.text("docs/sub")]), "sub b.txt c.json");
     assert_eq!(listed(&["--kind", "folder"]), "docs sub");
-    assert_eq!(listed(&["--least", "1000"]), "b.txt");
-    place.gullet(&["show", "app@latest", "--least", "5"]).exits(2);
+    assert_eq!(listed(&["--min-size", "1000"]), "b.txt");
+    place.gullet(&["show", "app@latest", "--min-size", "5"]).exits(2);
 }
 
 /// A tree with everything that a filesystem has.
@@ -346,7 +346,7 @@ fn the_first_run_is_the_same_after_many_more_and_sweeps() {
         place.gullet(&["run", "app"]).exits(0);
         let ids = runs(&place);
         if number > 1 {
-            place.gullet(&["thin", "--run", &ids[ids.len() - 2], "--because", "a test", "--yes"]).exits(0);
+            place.gullet(&["thin", "--run", &ids[ids.len() - 2], "--reason", "a test", "--yes"]).exits(0);
             place.gullet(&["store", "sweep", &place.text("depot"), "--yes"]);
         }
     }

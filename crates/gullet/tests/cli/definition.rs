@@ -22,12 +22,17 @@ fn each_flaw_has_its_place_and_its_words() {
     let cases = [
         (format!("{PART}comand = []\n"), "9:1", "`comand` is not a key of a part", "did you mean `command`?"),
         (format!("{PART}limit = \"5 minutes\"\n"), "9:9", "is not a span of time", "\"5m\""),
-        (format!("{PART}must = \"yes\"\n"), "9:8", "this is a text, where true or false is expected", ""),
-        (format!("{PART}gives = \"zip\"\n"), "9:9", "`zip` is not one of \"bytes\", \"tar\"", ""),
-        (format!("{PART}gives = \"tarr\"\n"), "9:9", "`tarr` is not one of", "did you mean \"tar\"?"),
+        (
+            format!("{PART}required = \"yes\"\n"),
+            "9:12",
+            "this is a text, where true or false is expected",
+            "write for example required = true",
+        ),
+        (format!("{PART}output = \"zip\"\n"), "9:10", "`zip` is not one of \"bytes\", \"tar\"", ""),
+        (format!("{PART}output = \"tarr\"\n"), "9:10", "`tarr` is not one of", "did you mean \"tar\"?"),
         (format!("{PART}name = \"b\"\n"), "9:1", "duplicate key", ""),
-        (format!("{PART}shrinks = {{ rows = \"10\" }}\n"), "9:20", "is not a share", ""),
-        (format!("{PART}least = {{ rows = \"1\" }}\n"), "9:18", "this is a text, where a number is expected", ""),
+        (format!("{PART}max_shrink = {{ rows = \"10\" }}\n"), "9:23", "is not a share", ""),
+        (format!("{PART}min = {{ rows = \"1\" }}\n"), "9:16", "this is a text, where a number is expected", ""),
         (format!("{PART}{PART}"), "10:8", "two parts are called `a`", ""),
         (
             format!("{PART}sqlite = \"/x.db\"\n"),
@@ -44,9 +49,9 @@ fn each_flaw_has_its_place_and_its_words() {
             "it goes with `files`",
         ),
         (
-            format!("{PART}warm = true\n"),
-            "9:8",
-            "`warm` does not apply to a part of kind `command`",
+            format!("{PART}precopy = true\n"),
+            "9:11",
+            "`precopy` does not apply to a part of kind `command`",
             "it goes with `files`",
         ),
         (format!("{PART}when = \"before\"\n"), "9:8", "`when` means something only where the application is held", ""),
@@ -135,18 +140,18 @@ fn each_flaw_has_its_place_and_its_words() {
 fn hold_steps_are_checked() {
     let head = HEAD.replace("no_hold = \"a test\"\n", "");
     let step = |text: &str| format!("{head}{PART}[[app.desk.hold]]\nname = \"one\"\n{text}\n");
-    let good = "enter = { run = [\"true\"] }\nleave = { run = [\"true\"] }\n";
+    let good = "enter = { run = [\"true\"] }\nrelease = { run = [\"true\"] }\n";
     for (text, message) in [
         (format!("{head}{PART}"), "the application is never held"),
-        (step("enter = { run = [\"true\"] }"), "has no `leave`"),
+        (step("enter = { run = [\"true\"] }"), "has no `release`"),
         (step(&format!("{good}session = {{ run = [\"x\"] }}")), "so `enter` has no place"),
-        (step(&format!("{good}found_held = \"go\"")), "`go` is not one of \"refuse\", \"go on\""),
+        (step(&format!("{good}if_held = \"go\"")), "`go` is not one of \"refuse\", \"continue\""),
         (step(&format!("{good}entered = []")), "an empty list of probes proves nothing"),
-        (step("enter = { run = [] }\nleave = { run = [\"true\"] }"), "the command is empty"),
-        (step("enter = { }\nleave = { run = [\"true\"] }"), "neither `run` nor `script`"),
-        (step("enter = { run = [\"a\"], script = \"b\" }\nleave = { run = [\"true\"] }"), "either `run` or `script`"),
+        (step("enter = { run = [] }\nrelease = { run = [\"true\"] }"), "the command is empty"),
+        (step("enter = { }\nrelease = { run = [\"true\"] }"), "neither `run` nor `script`"),
+        (step("enter = { run = [\"a\"], script = \"b\" }\nrelease = { run = [\"true\"] }"), "either `run` or `script`"),
         (
-            step("enter = { run = [\"a\"] }\nleave = { run = [\"true\"], env = { P = { env = \"X\" } } }"),
+            step("enter = { run = [\"a\"] }\nrelease = { run = [\"true\"], env = { P = { env = \"X\" } } }"),
             "may not take a secret from `env`",
         ),
         (step(&format!("{good}entered = {{ run = [\"a\"], json = {{ \"state\" = 1 }} }}")), "not a JSON pointer"),
@@ -163,9 +168,9 @@ fn hold_steps_are_checked() {
 
 #[test]
 fn all_flaws_of_a_file_are_told_at_once() {
-    let (_, err) = said(&format!("{HEAD}{PART}must = 1\ncomand = 2\nlimit = \"x\"\n[app.other]\n[stor.x]\n"));
+    let (_, err) = said(&format!("{HEAD}{PART}required = 1\ncomand = 2\nlimit = \"x\"\n[app.other]\n[stor.x]\n"));
     assert!(err.contains("the definition has 4 errors"), "{err}");
-    for text in [":9:8", ":10:1", ":11:9", ":13:2"] {
+    for text in [":9:12", ":10:1", ":11:9", ":13:2"] {
         assert!(err.contains(&format!("gullet.toml{text}")), "{text}: {err}");
     }
     let (_, err) = said(&format!("{HEAD}a = 1\na = 2\nb = = 3\n"));
@@ -207,7 +212,7 @@ fn sources_are_checked_against_the_disk() {
     let part = |name: &str, more: &str| format!("[[app.desk.part]]\nname = \"{name}\"\n{more}\n");
     let head = "[app.desk]\nno_hold = \"a test\"\n";
     for (parts, message, line) in [
-        (part("a", "must = true\nsqlite = \"@/gone.db\""), "is not there, and the part `a` is a must", 9),
+        (part("a", "required = true\nsqlite = \"@/gone.db\""), "is not there, and the part `a` is required", 9),
         (
             part("a", "files = [\"@/docs\"]") + &part("b", "files = [\"@/docs\"]"),
             "is captured by the part `a` already",
@@ -277,8 +282,8 @@ fn the_demo_and_every_part_of_the_design_example_load() {
 fn where_a_table_is_expected_its_keys_are_said() {
     let place = Place::new();
     place.define(
-        "[app.app]\nno_hold = \"x\"\n[[app.app.part]]\nname = \"p\"\ncommand = [\"true\"]\nsteady = \"serial\"\n",
+        "[app.app]\nno_hold = \"x\"\n[[app.app.part]]\nname = \"p\"\ncommand = [\"true\"]\nstable = \"serial\"\n",
     );
-    let plan = place.gullet(&["plan", "app"]).exits(3).says("this is a text, where `steady` (a table) is expected");
-    plan.says("write { key = value, … }; the keys are `fact`, `run`, ");
+    let plan = place.gullet(&["plan", "app"]).exits(3).says("this is a text, where `stable` (a table) is expected");
+    plan.says("write for example stable = { fact = \"…\", run = [\"…\"] }");
 }

@@ -33,7 +33,7 @@ fn a_good_run_is_proven_the_live_desk_is_not_touched_and_everybody_sees_the_date
     assert!(runs[0]["proven"].is_string(), "{runs}");
     let status = desk.place.json(&["status"]);
     assert!(status["applications"][0]["proven"].is_string() && status["level"] == "ok", "{status}");
-    desk.place.gullet(&["status"]).says("last proven");
+    desk.place.gullet(&["status"]).says("last drilled");
     // The newest proven one and one that is marked are never given up.
     desk.ask(&["resume"]).exits(0);
     desk.wait_for("serving");
@@ -42,16 +42,16 @@ fn a_good_run_is_proven_the_live_desk_is_not_touched_and_everybody_sees_the_date
     }
     let runs = desk.place.json(&["runs"]);
     let run = |number: usize| runs[number]["run"].as_str().unwrap().to_owned();
-    let thin = |run: &str| desk.place.gullet(&["thin", "--run", run, "--because", "a test", "--yes"]);
+    let thin = |run: &str| desk.place.gullet(&["thin", "--run", run, "--reason", "a test", "--yes"]);
     thin(&run(0)).exits(4).says("a drill has proven");
-    desk.place.gullet(&["keep", &run(1), "--because", "before the upgrade"]).exits(0);
+    desk.place.gullet(&["keep", &run(1), "--reason", "before the upgrade"]).exits(0);
     thin(&run(1)).exits(4).says("marked to stay");
     desk.place.gullet(&["show", &run(1)]).exits(0).says("before the upgrade");
     desk.place.gullet(&["runs"]).exits(0).says("kept");
-    desk.place.gullet(&["keep", &run(1), "--no-longer"]).exits(0);
+    desk.place.gullet(&["keep", &run(1), "--undo"]).exits(0);
     thin(&run(1)).exits(0);
-    desk.place.gullet(&["keep", &run(1)]).exits(4).says("given up already");
-    desk.place.gullet(&["drill", "quaybook", "--run", &run(1)]).exits(4).says("given up");
+    desk.place.gullet(&["keep", &run(1)]).exits(4).says("removed already");
+    desk.place.gullet(&["drill", "quaybook", "--run", &run(1)]).exits(4).says("were removed");
 }
 
 #[test]
@@ -65,7 +65,7 @@ fn a_run_whose_pieces_do_not_fit_together_is_not_proven_and_that_is_critical() {
         let folder = rest.split("sqlite = \"").nth(1).unwrap().split("/bookings.db").next().unwrap().to_owned() + desk;
         let tail = &rest[rest.find("[app.quaybook.restore]").unwrap()..];
         format!("{head}{}\n{tail}", parts.replace("@DESK@", &folder))
-            .replace("longest_hold = \"1m\"", "no_hold = \"nobody thought of it\"")
+            .replace("max_hold = \"1m\"", "no_hold = \"nobody thought of it\"")
     });
     let mut not_proven = None;
     for _ in 0..30 {

@@ -29,7 +29,7 @@ fn a_verification_by_a_clock_that_was_ahead_hides_nothing_later() {
     place.flip(&file, 60);
     place.gullet_at("+400d", &["verify"]).exits(0);
     place.flip(&file, 60);
-    place.gullet(&["verify", "--afresh"]).exits(1).says("damaged");
+    place.gullet(&["verify", "--all-again"]).exits(1).says("damaged");
     place.flip(&file, 60);
     place.gullet_at("+400d", &["verify", "--share", "100%"]).exits(0);
     place.flip(&file, 60);
@@ -69,7 +69,7 @@ fn a_store_that_is_unmounted_during_a_run_gets_nothing_and_neither_does_what_is_
 #[test]
 fn a_store_that_must_be_mounted_and_is_not_is_neither_made_nor_written_to() {
     let place = Place::new();
-    place.define(&format!("mounted = true\n[app.app]\nno_hold = \"a test\"\n{FILES}"));
+    place.define(&format!("must_be_mounted = true\n[app.app]\nno_hold = \"a test\"\n{FILES}"));
     place.file("docs/a.txt", "alpha");
     place.gullet(&["store", "new", "depot"]).exits(4).says("is not a mount point").says("mount it");
     assert!(!place.path("depot").exists());
@@ -303,9 +303,9 @@ fn a_verification_says_no_more_than_it_looked_at() {
     place.gullet(&["run", "app"]).exits(1);
     let full = place.gullet(&["verify"]).exits(0).out;
     let lines: Vec<&str> = full.lines().collect();
-    assert!(lines[0].ends_with("✓ sound") && lines[1].ends_with("- nothing was captured"), "{full}");
+    assert!(lines[0].ends_with("✓ intact") && lines[1].ends_with("- nothing was captured"), "{full}");
     let quick = place.gullet(&["verify", "--quick"]).exits(0).out;
-    assert!(quick.contains("✓ all there") && !quick.contains("sound"), "{quick}");
+    assert!(quick.contains("✓ all there") && !quick.contains("intact"), "{quick}");
 }
 
 #[test]
@@ -355,10 +355,10 @@ fn a_drill_without_anybody_who_opens_it_is_not_called_proven() {
     place.gullet(&["drill", "app"]).exits(0).says("✓ proven");
     assert!(place.runs()[0]["proven"].is_string());
     // What is kept by another system and is required was not restored at all.
-    let outside = "[[app.app.part]]\nname = \"images\"\nmust = true\n[app.app.part.outside]\nbegin = { run = [\"echo\", \"id-1\"] }\ndone = { run = [\"true\"] }\n";
+    let outside = "[[app.app.part]]\nname = \"images\"\nrequired = true\n[app.app.part.outside]\nbegin = { run = [\"echo\", \"id-1\"] }\ndone = { run = [\"true\"] }\n";
     place.file("gullet.toml", format!("{text}\n{outside}\n{check}"));
     place.gullet(&["run", "app"]).exits(0);
-    place.gullet(&["drill", "app"]).exits(6).says("images is required, and other machinery has it");
+    place.gullet(&["drill", "app"]).exits(6).says("images is required, and another system has it");
 }
 
 #[test]

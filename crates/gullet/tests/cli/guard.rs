@@ -34,7 +34,7 @@ fn slow_desk() -> Desk {
 fn limit(desk: &Desk, before: &str, now: &str) {
     let path = desk.place.path("gullet.toml");
     let text = fs::read_to_string(&path).unwrap();
-    let of = |limit: &str| format!("longest_hold = \"{limit}\"");
+    let of = |limit: &str| format!("max_hold = \"{limit}\"");
     assert!(text.contains(&of(before)), "{text}");
     fs::write(path, text.replace(&of(before), &of(now))).unwrap();
 }
@@ -254,13 +254,13 @@ fn what_does_not_let_go_is_tried_again_until_it_does() {
     let desk = Desk::with(|definition| {
         definition
             .replace("tries = 3", "tries = 1")
-            .replace("within = \"5s\" }\nby_hand", "within = \"100ms\" }\nby_hand")
+            .replace("within = \"5s\" }\nmanual_release", "within = \"100ms\" }\nmanual_release")
     });
     desk.misbehave("ignore-resume");
     desk.run().exits(7);
     why_is_noted(&desk, "");
     desk.place.gullet(&["release"]).exits(0).says("quaybook");
-    desk.place.gullet(&["status"]).exits(2).says("it is being left, and does not let go");
+    desk.place.gullet(&["status"]).exits(2).says("it is being released, and is still held");
     // A run does not begin what the guard of the last one is still busy with.
     desk.run().exits(4);
     desk.misbehave("none");
@@ -359,8 +359,8 @@ fn a_hold_that_cannot_be_entered_by_hand_is_left_again() {
 fn session_place(session: &str, part: &str) -> Place {
     let place = Place::new();
     place.define(&format!(
-        "[app.app]\nlongest_hold = \"1m\"\n[[app.app.hold]]\nname = \"lock\"\nsession = {{ script = \"{session}\", limit = \"3s\" }}\n\
-         entered = {{ run = [\"test\", \"-e\", \"@/locked\"] }}\nleft = {{ run = [\"test\", \"!\", \"-e\", \"@/locked\"], within = \"3s\" }}\n\
+        "[app.app]\nmax_hold = \"1m\"\n[[app.app.hold]]\nname = \"lock\"\nsession = {{ script = \"{session}\", limit = \"3s\" }}\n\
+         entered = {{ run = [\"test\", \"-e\", \"@/locked\"] }}\nreleased = {{ run = [\"test\", \"!\", \"-e\", \"@/locked\"], within = \"3s\" }}\n\
          [[app.app.part]]\nname = \"p\"\ncommand = [\"sh\", \"-c\", \"{part}\"]\n"
     ));
     place.gullet(&["store", "new", "depot"]).exits(0);
@@ -417,7 +417,7 @@ fn a_daemon_that_leave_starts_lives_on() {
     let place = Place::new();
     place.define(
         "[app.app]\n[[app.app.hold]]\nname = \"stop\"\nenter = { run = [\"touch\", \"@/held\"] }\n\
-         leave = { script = \"rm @/held; sleep 7.31 >/dev/null 2>&1 & echo $! > @/daemon\" }\n\
+         release = { script = \"rm @/held; sleep 7.31 >/dev/null 2>&1 & echo $! > @/daemon\" }\n\
          entered = { run = [\"test\", \"-e\", \"@/held\"] }\n\
          [[app.app.part]]\nname = \"p\"\ncommand = [\"echo\", \"x\"]\n",
     );
@@ -453,7 +453,7 @@ fn applications_that_share_a_lock_are_held_one_after_the_other() {
     let app = |name: &str| {
         format!(
             "[app.{name}]\n[[app.{name}.hold]]\nname = \"s\"\nlock = \"desk\"\nenter = {{ script = \"echo enter {name} >> @/journal\" }}\n\
-             leave = {{ script = \"echo leave {name} >> @/journal\" }}\n\
+             release = {{ script = \"echo leave {name} >> @/journal\" }}\n\
              [[app.{name}.part]]\nname = \"p\"\ncommand = [\"sh\", \"-c\", \"sleep 3; echo x\"]\n"
         )
     };

@@ -64,11 +64,11 @@ impl Place {
         place
     }
 
-    /// The same with a sealed store, whose identity lies in `safe.key`; gives its public key too.
+    /// The same with a encrypted store, whose identity lies in `safe.key`; gives its public key too.
     pub fn sealed_with_parts(parts: &str) -> (Self, String) {
         let place = Self::new();
         let public = place.json(&["key", "new", "safe.key"])["public"].as_str().unwrap().to_owned();
-        place.define(&format!("seal_for = [\"{public}\"]\n[app.app]\nno_hold = \"a test\"\n{parts}"));
+        place.define(&format!("encrypt_to = [\"{public}\"]\n[app.app]\nno_hold = \"a test\"\n{parts}"));
         place.gullet(&["store", "new", "depot"]).exits(0);
         (place, public)
     }

@@ -7,14 +7,14 @@ use std::time::{Duration, Instant};
 
 use crate::harness::{Called, Place, called};
 
-/// An application that is held as long as the file `held` is there; `enter` and `leave` are scripts.
+/// An application that is held as long as the file `held` is there; `enter` and `release` are scripts.
 fn application(enter: &str, leave: &str, more: &str) -> Place {
     let place = Place::new();
     place.define(&format!(
-        "[app.app]\nlongest_hold = \"2m\"\n[[app.app.hold]]\nname = \"one\"\n\
-         enter = {{ script = \"{enter}\" }}\nleave = {{ script = \"{leave}\" }}\n\
+        "[app.app]\nmax_hold = \"2m\"\n[[app.app.hold]]\nname = \"one\"\n\
+         enter = {{ script = \"{enter}\" }}\nrelease = {{ script = \"{leave}\" }}\n\
          entered = {{ run = [\"test\", \"-e\", \"@/held\"], within = \"300ms\" }}\n\
-         left = {{ run = [\"test\", \"!\", \"-e\", \"@/held\"], within = \"300ms\" }}\n{more}"
+         released = {{ run = [\"test\", \"!\", \"-e\", \"@/held\"], within = \"300ms\" }}\n{more}"
     ));
     place.gullet(&["store", "new", "depot"]).exits(0);
     place
@@ -139,13 +139,13 @@ fn all_locks_are_taken_before_anything_is_held_and_in_one_order() {
     let step = |app: &str, name: &str, lock: &str| {
         format!(
             "[[app.{app}.hold]]\nname = \"{name}\"\nlock = \"{lock}\"\nenter = {{ run = [\"touch\", \"@/{app}-{name}\"] }}\n\
-             leave = {{ run = [\"rm\", \"@/{app}-{name}\"] }}\nentered = {{ run = [\"test\", \"-e\", \"@/{app}-{name}\"] }}\n\
-             left = {{ run = [\"test\", \"!\", \"-e\", \"@/{app}-{name}\"] }}\n"
+             release = {{ run = [\"rm\", \"@/{app}-{name}\"] }}\nentered = {{ run = [\"test\", \"-e\", \"@/{app}-{name}\"] }}\n\
+             released = {{ run = [\"test\", \"!\", \"-e\", \"@/{app}-{name}\"] }}\n"
         )
     };
     let app = |app: &str, first: &str, second: &str| {
         let part = format!("[[app.{app}.part]]\nname = \"p\"\ncommand = [\"sh\", \"-c\", \"sleep 0.3; echo x\"]\n");
-        format!("[app.{app}]\nlongest_hold = \"1m\"\n{}{}{part}", step(app, "one", first), step(app, "two", second))
+        format!("[app.{app}]\nmax_hold = \"1m\"\n{}{}{part}", step(app, "one", first), step(app, "two", second))
     };
     place.define(&format!("{}{}", app("a", "pier", "quay"), app("b", "quay", "pier")));
     place.gullet(&["store", "new", "depot"]).exits(0);
@@ -233,7 +233,7 @@ fn a_release_that_fails_with_very_much_text_stays_readable() {
     place.gullet(&["hold", "app", "--limit", "10m"]).exits(0);
     place.gullet(&["release", "app"]).exits(7);
     assert_eq!(note(&place)["state"], "leaving");
-    place.gullet(&["release"]).exits(0).says("does not let go");
+    place.gullet(&["release"]).exits(0).says("cannot be released");
     place.file("gentle", "");
     wait_until("it is released", || !is_held(&place));
 }
@@ -321,7 +321,7 @@ fn a_probe_for_serving_that_passes_while_it_is_held_voids_the_hold() {
 fn release_is_heeded_while_it_is_entered_and_while_work_in_hand_is_waited_for() {
     for (enter, more) in [
         ("touch @/held; touch @/entering; sleep 60", String::new()),
-        ("touch @/held; touch @/entering", "settled = { run = [\"false\"], within = \"10m\" }\n".to_owned()),
+        ("touch @/held; touch @/entering", "drained = { run = [\"false\"], within = \"10m\" }\n".to_owned()),
     ] {
         let place = application(enter, "rm -f @/held", &format!("{more}{PART}"));
         let mut hold = start(&place, &["hold", "app"]);
@@ -341,7 +341,7 @@ fn a_hold_by_hand_that_is_killed_before_it_is_complete_is_left_at_once() {
     let place = application(
         "touch @/held; touch @/entering",
         "rm -f @/held",
-        &format!("settled = {{ run = [\"false\"], within = \"10m\" }}\n{PART}"),
+        &format!("drained = {{ run = [\"false\"], within = \"10m\" }}\n{PART}"),
     );
     let mut hold = start(&place, &["hold", "app", "--limit", "1h"]);
     wait_until("it is entered", || place.path("entering").exists());
@@ -355,7 +355,7 @@ fn a_hold_that_is_interrupted_or_has_an_absurd_limit_ends_with_its_own_code() {
     let place = application(
         "touch @/held; touch @/entering",
         "rm -f @/held",
-        &format!("settled = {{ run = [\"false\"], within = \"10m\" }}\n{PART}"),
+        &format!("drained = {{ run = [\"false\"], within = \"10m\" }}\n{PART}"),
     );
     let mut hold = start(&place, &["hold", "app"]);
     wait_until("it is entered", || place.path("entering").exists());

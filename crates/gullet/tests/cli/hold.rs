@@ -15,13 +15,13 @@ fn journaled_within(longest_hold: &str, step_two: &str, extra: &str) -> Place {
         format!(
             "[[app.app.hold]]\nname = \"{name}\"\n\
              enter = {{ script = \"echo enter {name} >> @/journal; touch @/held-{name}\" }}\n\
-             leave = {{ script = \"echo leave {name} >> @/journal; rm -f @/held-{name}\" }}\n\
+             release = {{ script = \"echo leave {name} >> @/journal; rm -f @/held-{name}\" }}\n\
              entered = {{ run = [\"test\", \"-e\", \"@/held-{name}\"], within = \"300ms\" }}\n\
-             left = {{ run = [\"test\", \"!\", \"-e\", \"@/held-{name}\"], within = \"300ms\" }}\n{more}\n"
+             released = {{ run = [\"test\", \"!\", \"-e\", \"@/held-{name}\"], within = \"300ms\" }}\n{more}\n"
         )
     };
     let two = if step_two.is_empty() { step("two", "") } else { step_two.to_owned() };
-    place.define(&format!("[app.app]\nlongest_hold = \"{longest_hold}\"\n{}{two}{extra}", step("one", "")));
+    place.define(&format!("[app.app]\nmax_hold = \"{longest_hold}\"\n{}{two}{extra}", step("one", "")));
     place.gullet(&["store", "new", "depot"]).exits(0);
     place
 }
@@ -47,7 +47,7 @@ fn steps_are_entered_in_order_and_left_in_reverse() {
 #[test]
 fn when_the_second_cannot_be_entered_both_are_left_and_nothing_is_captured() {
     let two = "[[app.app.hold]]\nname = \"two\"\nenter = { script = \"echo enter two >> @/journal; exit 9\" }\n\
-               leave = { script = \"echo leave two >> @/journal\" }\nentered = { run = [\"false\"] }\nleft = { run = [\"true\"] }\n";
+               release = { script = \"echo leave two >> @/journal\" }\nentered = { run = [\"false\"] }\nreleased = { run = [\"true\"] }\n";
     let place = journaled(two, PART);
     place.gullet(&["run", "app"]).exits(1).says("cannot be entered").says("exit code 9");
     assert_eq!(journal(&place), ["enter one", "enter two", "leave two", "leave one"]);
@@ -55,8 +55,8 @@ fn when_the_second_cannot_be_entered_both_are_left_and_nothing_is_captured() {
 
 #[test]
 fn an_exit_code_is_no_proof() {
-    let two = "[[app.app.hold]]\nname = \"two\"\nenter = { run = [\"true\"] }\nleave = { run = [\"true\"] }\n\
-               entered = { run = [\"echo\", \"serving\"], prints = \"paused\", within = \"200ms\" }\nleft = { run = [\"true\"] }\n";
+    let two = "[[app.app.hold]]\nname = \"two\"\nenter = { run = [\"true\"] }\nrelease = { run = [\"true\"] }\n\
+               entered = { run = [\"echo\", \"serving\"], prints = \"paused\", within = \"200ms\" }\nreleased = { run = [\"true\"] }\n";
     let place = journaled(two, PART);
     place.gullet(&["run", "app"]).exits(1).says("is not held").says("it printed \"serving\", not \"paused\"");
     assert!(!journal(&place).contains(&"capture".to_owned()));
@@ -87,9 +87,9 @@ fn the_limit_ends_the_hold() {
 
 #[test]
 fn waiting_for_work_in_hand_does_not_count_as_held() {
-    let two = "[[app.app.hold]]\nname = \"two\"\nenter = { script = \"date +%s%N > @/since\" }\nleave = { run = [\"rm\", \"@/since\"] }\n\
-               settled = { script = \"test $(( $(date +%s%N) - $(cat @/since) )) -gt 2500000000\", within = \"10s\" }\n\
-               entered = { run = [\"test\", \"-e\", \"@/since\"] }\nleft = { run = [\"test\", \"!\", \"-e\", \"@/since\"] }\n";
+    let two = "[[app.app.hold]]\nname = \"two\"\nenter = { script = \"date +%s%N > @/since\" }\nrelease = { run = [\"rm\", \"@/since\"] }\n\
+               drained = { script = \"test $(( $(date +%s%N) - $(cat @/since) )) -gt 2500000000\", within = \"10s\" }\n\
+               entered = { run = [\"test\", \"-e\", \"@/since\"] }\nreleased = { run = [\"test\", \"!\", \"-e\", \"@/since\"] }\n";
     let place = journaled(two, PART);
     place.gullet(&["run", "app"]).exits(0);
     let record = place.record();
@@ -100,10 +100,10 @@ fn waiting_for_work_in_hand_does_not_count_as_held() {
 
 #[test]
 fn work_that_does_not_end_in_time_leaves_the_hold() {
-    let two = "[[app.app.hold]]\nname = \"two\"\nenter = { run = [\"true\"] }\nleave = { script = \"echo leave two >> @/journal\" }\n\
-               settled = { run = [\"echo\", \"7\"], prints = \"0\", within = \"300ms\" }\nentered = { run = [\"false\"] }\nleft = { run = [\"true\"] }\n";
+    let two = "[[app.app.hold]]\nname = \"two\"\nenter = { run = [\"true\"] }\nrelease = { script = \"echo leave two >> @/journal\" }\n\
+               drained = { run = [\"echo\", \"7\"], prints = \"0\", within = \"300ms\" }\nentered = { run = [\"false\"] }\nreleased = { run = [\"true\"] }\n";
     let place = journaled(two, PART);
-    place.gullet(&["run", "app"]).exits(1).says("did not settle");
+    place.gullet(&["run", "app"]).exits(1).says("did not drain");
     assert_eq!(journal(&place), ["enter one", "leave two", "leave one"]);
 }
 
@@ -111,7 +111,7 @@ fn work_that_does_not_end_in_time_leaves_the_hold() {
 fn found_held_it_can_go_on_and_is_left_as_it_was_found() {
     let place = journaled("", PART);
     let text = fs::read_to_string(place.path("gullet.toml")).unwrap();
-    fs::write(place.path("gullet.toml"), text.replace("name = \"one\"", "name = \"one\"\nfound_held = \"go on\""))
+    fs::write(place.path("gullet.toml"), text.replace("name = \"one\"", "name = \"one\"\nif_held = \"continue\""))
         .unwrap();
     place.file("held-one", "");
     place.gullet(&["run", "app"]).exits(0);
@@ -121,8 +121,8 @@ fn found_held_it_can_go_on_and_is_left_as_it_was_found() {
 
 #[test]
 fn an_application_that_answers_neither_is_refused() {
-    let two = "[[app.app.hold]]\nname = \"two\"\nenter = { run = [\"true\"] }\nleave = { run = [\"true\"] }\n\
-               entered = { run = [\"echo\", \"down\"], prints = \"paused\" }\nleft = { run = [\"echo\", \"down\"], prints = \"serving\" }\n";
+    let two = "[[app.app.hold]]\nname = \"two\"\nenter = { run = [\"true\"] }\nrelease = { run = [\"true\"] }\n\
+               entered = { run = [\"echo\", \"down\"], prints = \"paused\" }\nreleased = { run = [\"echo\", \"down\"], prints = \"serving\" }\n";
     let place = journaled(two, PART);
     place.gullet(&["run", "app"]).exits(4).says("neither serving nor held").says("is the application running?");
     assert_eq!(journal(&place), Vec::<String>::new());
@@ -130,9 +130,9 @@ fn an_application_that_answers_neither_is_refused() {
 
 #[test]
 fn all_probes_of_a_list_must_hold() {
-    let two = "[[app.app.hold]]\nname = \"two\"\nenter = { run = [\"true\"] }\nleave = { run = [\"true\"] }\n\
+    let two = "[[app.app.hold]]\nname = \"two\"\nenter = { run = [\"true\"] }\nrelease = { run = [\"true\"] }\n\
                entered = [{ run = [\"true\"] }, { run = [\"echo\", \"{}\"], json = { \"/state\" = \"held\" }, within = \"100ms\" }]\n\
-               left = { run = [\"true\"] }\n";
+               released = { run = [\"true\"] }\n";
     journaled(two, PART).gullet(&["run", "app"]).exits(1).says("nothing at `/state`");
 }
 
@@ -231,7 +231,7 @@ fn what_cannot_be_found_out_is_said() {
     let record = desk.place.record();
     let quiet = |part: &str| {
         let steps = record["steps"].as_array().unwrap();
-        let step = steps.iter().find(|step| step["kind"] == "quiet" && step["about"] == part).unwrap();
+        let step = steps.iter().find(|step| step["kind"] == "check_no_writes" && step["about"] == part).unwrap();
         step["note"].as_str().unwrap().to_owned()
     };
     assert_eq!(quiet("bookings"), "nothing was written to it while held");
@@ -247,6 +247,6 @@ fn a_late_pause_is_waited_for() {
         definition.replace("prints = \"0\", within = \"30s\"", "prints = \"never\", within = \"1s\"")
     });
     impatient.misbehave("pause-late");
-    impatient.run().exits(1).says("did not settle");
+    impatient.run().exits(1).says("did not drain");
     impatient.wait_for("serving");
 }

@@ -100,7 +100,7 @@ impl Model {
         let at = self.dice.roll(self.runs.len() as u64 - 1) as usize;
         let run = self.runs[at].0.clone();
         let stays = self.newest_without_warnings().is_some_and(|newest| newest == run);
-        let arguments = ["thin", "--run", &run, "--because", "the model says so", "--yes"];
+        let arguments = ["thin", "--run", &run, "--reason", "the model says so", "--yes"];
         if self.dice.roll(3) == 0 {
             // Killed in the middle: given up or not, it is not asked for again, unless it has to stay.
             self.killed(&arguments, 60);
@@ -175,7 +175,7 @@ fn nothing_that_is_needed_is_ever_lost() {
         }
     }
     assert!(model.killed >= 5, "only {} calls were killed before their end", model.killed);
-    model.place.gullet(&["verify", "--afresh"]).exits(0);
+    model.place.gullet(&["verify", "--all-again"]).exits(0);
     for _ in 0..5 {
         model.check();
     }
@@ -281,7 +281,7 @@ impl World {
         let at = self.dice.roll(count - 1) as usize;
         let run = self.machines[machine].runs[at].0.clone();
         let stays = newest.as_ref() == Some(&run);
-        let call = self.call(machine, clock, &["thin", "--run", &run, "--because", "the model says so", "--yes"]);
+        let call = self.call(machine, clock, &["thin", "--run", &run, "--reason", "the model says so", "--yes"]);
         assert_eq!(call.code, if stays { 4 } else { 0 }, "{run}: {}{}\n{}", call.out, call.err, self.story());
         if !stays {
             self.machines[machine].runs.remove(at);
@@ -365,7 +365,7 @@ fn nothing_is_lost_or_hidden_where_clocks_jump_and_machines_share_a_store() {
         assert!(world.met.get(what).is_some_and(|count| *count >= 2), "{what} came too seldom: {:?}", world.met);
     }
     for machine in 0..2 {
-        let call = world.call(machine, "", &["verify", "--afresh"]);
+        let call = world.call(machine, "", &["verify", "--all-again"]);
         assert_eq!(call.code, 0, "{}{}\n{}", call.out, call.err, world.story());
         world.check(machine);
     }

@@ -85,7 +85,7 @@ fn the_old_state_is_kept_until_it_is_discarded_and_comes_back_when_it_is_wanted(
 #[test]
 fn what_is_excluded_is_set_aside_too_if_that_is_wanted() {
     let (place, captured, changed) = documents("");
-    place.gullet(&[&GO[..], &["--drop"]].concat()).exits(0);
+    place.gullet(&[&GO[..], &["--set-aside-extra"]].concat()).exits(0);
     assert_eq!(look(&place.path("docs")), captured);
     place.gullet(&["restore", "app", "--undo", "--yes"]).exits(0);
     assert_eq!(look(&place.path("docs")), changed);
@@ -146,7 +146,7 @@ fn a_mount_point_and_a_bind_mount_are_swapped_inside_and_a_link_is_followed() {
     place.gullet(&["restore", "app", "--undo", "--yes"]).exits(0);
     assert_eq!(look(&place.path("docs")), changed);
     place.gullet(&["restore", "app", "--discard-old", "--yes"]).exits(0);
-    place.gullet(&[&GO[..], &["--drop"]].concat()).exits(0);
+    place.gullet(&[&GO[..], &["--set-aside-extra"]].concat()).exits(0);
     assert_eq!(look(&place.path("docs")), captured);
 
     // The same through a link, with the folder mounted elsewhere: what is seen there must follow.
@@ -161,7 +161,7 @@ fn a_mount_point_and_a_bind_mount_are_swapped_inside_and_a_link_is_followed() {
     let bind =
         Command::new("mount").arg("--bind").arg(place.path("real")).arg(place.path("elsewhere")).status().unwrap();
     assert!(bind.success());
-    let done = place.gullet(&[&GO[..], &["--drop"]].concat());
+    let done = place.gullet(&[&GO[..], &["--set-aside-extra"]].concat());
     let seen = look(&place.path("elsewhere"));
     Command::new("umount").arg(place.path("elsewhere")).status().unwrap();
     done.exits(0).says("elsewhere too");
@@ -253,7 +253,7 @@ fn a_check_that_does_not_hold_brings_the_old_state_back() {
             if was_started {
                 assert!(undone.out.contains("what it wrote there would be removed"), "{}", undone.out);
                 desk.place.gullet(&["restore", "quaybook", "--continue"]).exits(4).says("--yes");
-                desk.place.gullet(&["restore", "quaybook", "--continue", "--yes"]).exits(1).says("every byte proven");
+                desk.place.gullet(&["restore", "quaybook", "--continue", "--yes"]).exits(1).says("every byte verified");
                 desk.place.gullet(&["restore", "quaybook", "--undo", "--yes"]).exits(0);
             }
         }
@@ -288,7 +288,7 @@ fn a_server_that_does_not_stop_is_left_as_it_is() {
 #[test]
 fn two_at_once_and_a_run_in_between_are_refused() {
     let slow = "[app.app.restore]\nstop = { script = \"touch @/stopping; until [ -e @/go ]; do sleep 0.05; done\" }\n\
-                stopped = { run = [\"true\"] }\nstart = { run = [\"true\"] }\nstarted = { run = [\"true\"] }\nat_boot = \"stays stopped\"\n";
+                stopped = { run = [\"true\"] }\nstart = { run = [\"true\"] }\nstarted = { run = [\"true\"] }\nat_boot = \"stay stopped\"\n";
     let (place, _, _) = documents(slow);
     let mut first = place.command(&["restore", "app", "--in-place", "--yes"]);
     let mut first = first.stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
@@ -315,7 +315,7 @@ fn disks_of_other_kinds_do_it_too() {
         place.gullet(&["run", "app"]).exits(0);
         change(&place);
         let changed = look(&place.path("disk/docs"));
-        place.gullet(&[&GO[..], &["--drop"]].concat()).exits(0);
+        place.gullet(&[&GO[..], &["--set-aside-extra"]].concat()).exits(0);
         assert_eq!(look(&place.path("disk/docs")), captured, "{kind}");
         place.gullet(&["restore", "app", "--undo", "--yes"]).exits(0);
         assert_eq!(look(&place.path("disk/docs")), changed, "{kind}");
@@ -422,8 +422,9 @@ fn another_host_is_a_difference_and_so_is_that_it_still_lives() {
     let elsewhere = |more: &str| {
         let mut command = Command::new("unshare");
         let gullet = crate::harness::GULLET;
-        let script =
-            format!("hostname elsewhere && exec {gullet} restore app --in-place --drop --yes --accept running {more}");
+        let script = format!(
+            "hostname elsewhere && exec {gullet} restore app --in-place --set-aside-extra --yes --accept running {more}"
+        );
         command
             .args(["--uts", "sh", "-c", &script])
             .current_dir(place.path(""))
@@ -445,7 +446,7 @@ fn another_host_is_a_difference_and_so_is_that_it_still_lives() {
 fn exports_come_back_by_commands_in_order_and_what_is_left_to_do_is_ticked_off() {
     let part = |name: &str, more: &str| {
         format!(
-            "[[app.app.part]]\nname = \"{name}\"\ncommand = [\"cat\", \"@/{name}\"]\nlacks = [\"the {name} key\"]\n\
+            "[[app.app.part]]\nname = \"{name}\"\ncommand = [\"cat\", \"@/{name}\"]\nomits = [\"the {name} key\"]\n\
              after_restore = [\"turn the {name} key\"]\n{more}\n"
         )
     };
@@ -455,7 +456,7 @@ fn exports_come_back_by_commands_in_order_and_what_is_left_to_do_is_ticked_off()
                      done_when = { \"turn the b key\" = { run = [\"test\", \"-e\", \"@/nowhere\"] } }";
     let by_folder = by_folder.replace("test -f {folder}/b || ", "");
     let spec = "[app.app.restore]\norder = [\"b\", \"a\"]\nstop = { script = \"echo stop >> @/journal\" }\nstopped = { run = [\"true\"] }\n\
-                start = { script = \"echo start >> @/journal\" }\nstarted = { run = [\"true\"] }\nat_boot = \"stays stopped\"\n";
+                start = { script = \"echo start >> @/journal\" }\nstarted = { run = [\"true\"] }\nat_boot = \"stay stopped\"\n";
     let place = Place::with_parts(&format!("{}{}{}{spec}", part("a", by_stdin), part("b", &by_folder), part("c", "")));
     for name in ["a", "b", "c"] {
         place.file(name, format!("{name} as it was\n"));
@@ -533,7 +534,7 @@ fn an_undo_after_which_it_does_not_start_is_not_over_and_what_may_be_the_only_go
     // It starts on what has the line `new`, and on nothing else while `broken` is there.
     let stop = "[app.app.restore]\nstop = { run = [\"touch\", \"@/stopped\"] }\nstopped = { run = [\"test\", \"-e\", \"@/stopped\"] }\n\
                 start = { script = \"[ -e @/broken ] || rm -f @/stopped\" }\nstarted = { run = [\"test\", \"!\", \"-e\", \"@/stopped\"], within = \"300ms\" }\n\
-                at_boot = \"stays stopped\"\n";
+                at_boot = \"stay stopped\"\n";
     let (place, _, _) = documents(stop);
     place.gullet(&["restore", "app", "--in-place", "--yes"]).exits(0);
     place.file("broken", "");

@@ -112,7 +112,7 @@ fn a_store_that_cannot_be_used_and_a_hold_that_proves_nothing() {
     place.gullet(&["preflight"]).exits(4).says("gullet store new depot");
 
     let desk = Desk::with(|definition| {
-        let lines = definition.lines().filter(|line| !line.starts_with("entered") && !line.starts_with("left"));
+        let lines = definition.lines().filter(|line| !line.starts_with("entered") && !line.starts_with("released"));
         lines.collect::<Vec<_>>().join("\n")
     });
     let checks = found(&desk.place, 6);
@@ -145,7 +145,7 @@ fn one_or_all_applications() {
 #[test]
 fn a_hold_that_would_last_too_long_is_foreseen_with_what_would_fit() {
     let desk = Desk::with(|definition| {
-        definition.replace("longest_hold = \"1m\"", "longest_hold = \"1m\"\nsecure = \"stream\"")
+        definition.replace("max_hold = \"1m\"", "max_hold = \"1m\"\ncapture_method = \"stream\"")
     });
     let large = fs::File::create(desk.place.path("desk/manifests/large")).unwrap();
     large.set_len(40 << 30).unwrap();
@@ -155,7 +155,7 @@ fn a_hold_that_would_last_too_long_is_foreseen_with_what_would_fit() {
     assert_eq!(hold["verdict"], "warn", "{hold}");
     let text = |key: &str| hold[key].as_str().unwrap();
     assert!(text("found").contains("most of it for `manifests`"), "{hold}");
-    assert!(text("advice").contains("`warm = true` for `manifests`"), "{hold}");
+    assert!(text("advice").contains("`precopy = true` for `manifests`"), "{hold}");
     drop(large);
     fs::remove_file(desk.place.path("desk/manifests/large")).unwrap();
     let found = found(&desk.place, 6);
@@ -166,7 +166,7 @@ fn a_hold_that_would_last_too_long_is_foreseen_with_what_would_fit() {
 #[test]
 fn a_snapshot_that_cannot_be_fails_here_already() {
     let desk = Desk::with(|definition| {
-        definition.replace("longest_hold = \"1m\"", "longest_hold = \"1m\"\nsecure = \"snapshot\"")
+        definition.replace("max_hold = \"1m\"", "max_hold = \"1m\"\ncapture_method = \"snapshot\"")
     });
     let found = found(&desk.place, 4);
     assert!(has(&found, "fail", "hold: bookings: there can be no snapshot of"), "{found:?}");

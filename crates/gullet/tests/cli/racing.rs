@@ -162,9 +162,9 @@ fn race(place: &Place, docs: &Path, syncs: bool, rounds: u32) {
 
 fn racing(method: &str) -> String {
     format!(
-        "[app.app]\nsecure = \"{method}\"\n[[app.app.hold]]\nname = \"liar\"\nenter = {{ run = [\"touch\", \"@/held\"] }}\n\
-         leave = {{ run = [\"rm\", \"@/held\"] }}\nentered = {{ run = [\"test\", \"-e\", \"@/held\"] }}\n\
-         left = {{ run = [\"test\", \"!\", \"-e\", \"@/held\"] }}\n{FILES}"
+        "[app.app]\ncapture_method = \"{method}\"\n[[app.app.hold]]\nname = \"liar\"\nenter = {{ run = [\"touch\", \"@/held\"] }}\n\
+         release = {{ run = [\"rm\", \"@/held\"] }}\nentered = {{ run = [\"test\", \"-e\", \"@/held\"] }}\n\
+         released = {{ run = [\"test\", \"!\", \"-e\", \"@/held\"] }}\n{FILES}"
     )
 }
 

@@ -90,7 +90,7 @@ fn a_stranger_reads_a_store_that_is_not_sealed() {
     place.gullet(&["run", "app"]).exits(0);
     // What was written anew by a sweep is found by its remark.
     let first = place.json(&["runs"])[0]["run"].as_str().unwrap().to_owned();
-    place.gullet(&["thin", "--run", &first, "--because", "test", "--yes"]).exits(0).says("written anew");
+    place.gullet(&["thin", "--run", &first, "--reason", "test", "--yes"]).exits(0).says("written anew");
     compare(&place, &[]);
 }
 
@@ -130,7 +130,7 @@ fn a_database_of_very_many_chunks_comes_back_by_gullet_and_by_the_reader() {
 /// What a hostile store makes a reader write: the tar that it was made of, and what must not be there afterwards.
 fn hostile(tar: &str) -> (Place, std::process::Output) {
     let place =
-        Place::with_parts("[[app.app.part]]\nname = \"made\"\ncommand = [\"cat\", \"@/made.tar\"]\ngives = \"tar\"\n");
+        Place::with_parts("[[app.app.part]]\nname = \"made\"\ncommand = [\"cat\", \"@/made.tar\"]\noutput = \"tar\"\n");
     let script = format!(
         "import io,sys,tarfile\nout=tarfile.open(sys.argv[1],'w')\ndef add(name,kind,link='',data=b''):\n member=tarfile.TarInfo(name); member.type=kind; member.linkname=link; member.size=len(data); out.addfile(member,io.BytesIO(data))\n{tar}\nout.close()\n"
     );

@@ -78,7 +78,7 @@ fn a_bare_machine_needs_only_the_store() {
     let store = place.text("depot");
     bare.gullet(&["runs", "--store", &store]).exits(0).says("complete");
     bare.gullet(&["show", "app@latest", "--store", &store]).exits(0).says("docs");
-    bare.gullet(&["verify", "--store", &store]).exits(0).says("sound");
+    bare.gullet(&["verify", "--store", &store]).exits(0).says("intact");
     bare.gullet(&["restore", "app@latest", "--store", &store, "--into", "out"]).exits(0);
     let restored = bare.path("out/files").join(place.path("docs/a").strip_prefix("/").unwrap());
     assert_eq!(fs::read_to_string(restored).unwrap(), "from the other machine");
@@ -121,8 +121,8 @@ fn an_application_that_is_never_held_is_said_not_to_be_of_one_moment() {
     let place = Place::with_parts(FILES);
     place.file("docs/a", "x");
     place.gullet(&["run", "app"]).exits(0);
-    place.gullet(&["show", "app@latest"]).exits(0).says("never: a test; the parts are not of one moment");
-    place.gullet(&["restore", "app@latest", "--into", "out"]).exits(0).says("the parts are not of one moment");
+    place.gullet(&["show", "app@latest"]).exits(0).says("never: a test; the parts are not from one point in time");
+    place.gullet(&["restore", "app@latest", "--into", "out"]).exits(0).says("the parts are not from one point in time");
 }
 
 #[test]

@@ -16,10 +16,10 @@ fn key(place: &Place, name: &str) -> String {
 
 fn define(place: &Place, keys: &[&str]) {
     let keys: Vec<String> = keys.iter().map(|key| format!("{key:?}")).collect();
-    place.define(&format!("seal_for = [{}]\n[app.app]\nno_hold = \"a test\"\n{FILES}", keys.join(", ")));
+    place.define(&format!("encrypt_to = [{}]\n[app.app]\nno_hold = \"a test\"\n{FILES}", keys.join(", ")));
 }
 
-/// A place with a sealed store, its identity in `safe.key`, and one run.
+/// A place with a encrypted store, its identity in `safe.key`, and one run.
 fn sealed() -> (Place, String) {
     let (place, public) = Place::sealed_with_parts(FILES);
     place.file("docs/passengers.txt", "Una Tangle, berth 14\n".repeat(200));
@@ -68,10 +68,10 @@ fn nothing_sensitive_lies_open_in_the_store() {
 fn the_capturing_machine_shows_its_logbook_and_cannot_read_back() {
     let (place, public) = sealed();
     let run = place.record()["run"].as_str().unwrap().to_owned();
-    place.gullet(&["show", &run]).exits(0).says("2 files, 2 new").says("sealed for").says(&public);
+    place.gullet(&["show", &run]).exits(0).says("2 files, 2 new").says("encrypted to").says(&public);
     place.gullet(&["runs"]).exits(0).says("✓ complete");
-    place.gullet(&["restore", &run, "--into", "out"]).exits(4).says("is sealed").says(&public);
-    place.gullet(&["show", &run, "--listing"]).exits(1).says("is sealed, and no identity");
+    place.gullet(&["restore", &run, "--into", "out"]).exits(4).says("is encrypted").says(&public);
+    place.gullet(&["show", &run, "--listing"]).exits(1).says("is encrypted, and no identity");
     place.gullet(&["verify"]).exits(0).says("✓ intact, not opened").says("only with `--identity FILE`");
     place.gullet(&["run", "app"]).exits(0);
     let record = place.record();
@@ -89,7 +89,7 @@ fn an_identity_opens_everything_on_a_bare_machine() {
     let runs = bare.json(&[&["runs"][..], &with].concat());
     assert_eq!((runs[0]["outcome"].as_str(), runs[0]["files"].as_u64()), (Some("complete"), Some(3)));
     let run = runs[0]["run"].as_str().unwrap();
-    bare.gullet(&[&["verify"][..], &with].concat()).exits(0).says("chunks proven");
+    bare.gullet(&[&["verify"][..], &with].concat()).exits(0).says("chunks verified");
     bare.gullet(&[&["key", "test"][..], &with].concat()).exits(0).says("1 of 1 run opened");
     bare.gullet(&[&["show", run, "--listing"][..], &with].concat()).exits(0).says("passengers.txt");
     let out = bare.text("out");
@@ -104,8 +104,12 @@ fn another_identity_is_told_from_damage() {
     let store = place.text("depot");
     key(&place, "other.key");
     let other = ["--store", &store, "--identity", "other.key"];
-    place.gullet(&[&["restore", &run, "--into", "out"][..], &other].concat()).exits(4).says("is sealed").says(&public);
-    place.gullet(&[&["key", "test"][..], &other].concat()).exits(1).says("sealed for other keys");
+    place
+        .gullet(&[&["restore", &run, "--into", "out"][..], &other].concat())
+        .exits(4)
+        .says("is encrypted")
+        .says(&public);
+    place.gullet(&[&["key", "test"][..], &other].concat()).exits(1).says("encrypted to other keys");
     let file = objects(&place, "depot/payload").remove(0);
     let whole = fs::read(&file).unwrap();
     for at in [10, 60, 130, whole.len() / 2, whole.len() - 3] {
@@ -127,7 +131,7 @@ fn another_identity_is_told_from_damage() {
 #[test]
 fn a_key_that_is_added_opens_later_runs_whole_and_no_earlier_one() {
     let (place, first) = sealed();
-    place.gullet(&["preflight"]).says("sealed for 1 public key").says("keep two copies");
+    place.gullet(&["preflight"]).says("encrypted to 1 public key").says("keep two copies");
     let second = key(&place, "second.key");
     define(&place, &[&first, &second]);
     place.gullet(&["preflight"]).exits(6).says("one of them new").says("stores everything anew");
@@ -139,7 +143,7 @@ fn a_key_that_is_added_opens_later_runs_whole_and_no_earlier_one() {
     restores(&place, &name(1), "old", &["--identity", "safe.key"]);
     let store = place.text("depot");
     let with = ["--store", &store, "--identity", "second.key"];
-    place.gullet(&[&["restore", &name(0), "--into", "out"][..], &with].concat()).exits(4).says("is sealed");
+    place.gullet(&[&["restore", &name(0), "--into", "out"][..], &with].concat()).exits(4).says("is encrypted");
     place.gullet(&[&["key", "test"][..], &with].concat()).exits(1).says("1 of 2 runs opened");
 }
 
@@ -147,7 +151,7 @@ fn a_key_that_is_added_opens_later_runs_whole_and_no_earlier_one() {
 fn sealed_and_open_are_not_mixed() {
     let (place, public) = sealed();
     place.define(&format!("[app.app]\nno_hold = \"a test\"\n{FILES}"));
-    place.gullet(&["run", "app"]).exits(4).says("the store").says("is sealed").says(&public);
+    place.gullet(&["run", "app"]).exits(4).says("the store").says("is encrypted").says(&public);
     let open = Place::with_parts(FILES);
     open.file("docs/a", "x");
     define(&open, &[&public]);

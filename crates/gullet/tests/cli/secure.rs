@@ -19,8 +19,8 @@ fn secured(place: &Place) -> Vec<(String, Value)> {
 fn held(enter: &str, app: &str, parts: &str) -> String {
     format!(
         "[app.app]\n{app}\n[[app.app.hold]]\nname = \"flag\"\n\
-         enter = {{ script = '''touch @/held\n{enter}''' }}\nleave = {{ run = [\"rm\", \"-f\", \"@/held\"] }}\n\
-         entered = {{ run = [\"test\", \"-e\", \"@/held\"] }}\nleft = {{ run = [\"test\", \"!\", \"-e\", \"@/held\"] }}\n{parts}"
+         enter = {{ script = '''touch @/held\n{enter}''' }}\nrelease = {{ run = [\"rm\", \"-f\", \"@/held\"] }}\n\
+         entered = {{ run = [\"test\", \"-e\", \"@/held\"] }}\nreleased = {{ run = [\"test\", \"!\", \"-e\", \"@/held\"] }}\n{parts}"
     )
 }
 
@@ -70,7 +70,7 @@ fn a_desk_on_btrfs_is_secured_by_a_snapshot_and_on_xfs_by_clones() {
 #[test]
 fn elsewhere_files_are_copied_or_streamed_as_the_definition_says() {
     for (secure, by) in [("auto", "copy".into()), ("stage", "copy".into()), ("stream", Value::Null)] {
-        let app = format!("secure = \"{secure}\"");
+        let app = format!("capture_method = \"{secure}\"");
         let (place, _disk) = place(Some("ext4"), &held("", &app, FILES));
         place.file("data/files/list", "aboard");
         place.gullet(&["run", "app"]).exits(0);
@@ -81,16 +81,16 @@ fn elsewhere_files_are_copied_or_streamed_as_the_definition_says() {
 
 #[test]
 fn a_snapshot_that_is_wanted_and_cannot_be_fails_before_anything_is_touched() {
-    let (place, _disk) = place(Some("ext4"), &held("echo entered >> @/log", "secure = \"snapshot\"", FILES));
+    let (place, _disk) = place(Some("ext4"), &held("echo entered >> @/log", "capture_method = \"snapshot\"", FILES));
     place.file("data/files/list", "aboard");
-    place.gullet(&["run", "app"]).exits(1).says("cannot be secured by a snapshot").says("secure = \"auto\"");
+    place.gullet(&["run", "app"]).exits(1).says("cannot be captured by a snapshot").says("capture_method = \"auto\"");
     assert!(!place.path("log").exists(), "it was never entered");
 }
 
 #[test]
 fn everything_a_filesystem_has_survives_a_clone_and_a_copy() {
     for kind in ["xfs", "ext4"] {
-        let (place, _disk) = place(Some(kind), &held("", "secure = \"stage\"", FILES));
+        let (place, _disk) = place(Some(kind), &held("", "capture_method = \"stage\"", FILES));
         let files = place.path("data/files");
         let script = "cd \"$1\"; truncate -s 3M sparse; printf data | dd of=sparse bs=1 seek=1500000 conv=notrunc status=none
             head -c 300000 /dev/urandom > big; ln big other; ln -s big link; mkfifo pipe; touch empty
@@ -133,11 +133,11 @@ fn a_database_with_a_log_is_whole_from_a_snapshot_a_clone_and_a_copy() {
     let part = "[[app.app.part]]\nname = \"till\"\nsqlite = \"@/data/files/till.db\"\n";
     for (kind, by) in [("btrfs", "snapshot"), ("xfs", "clone"), ("ext4", "copy")] {
         let (place, _disk) = place(Some(kind), &held("", "", part));
-        let mut writer = with_a_log(&place, "data/files");
+        let mut machine = with_a_log(&place, "data/files");
         assert!(fs::metadata(place.path("data/files/till.db-wal")).unwrap().len() > 4096);
         let run = place.gullet(&["run", "app"]);
-        writer.kill().unwrap();
-        writer.wait().unwrap();
+        machine.kill().unwrap();
+        machine.wait().unwrap();
         run.exits(0);
         let capture = place.capture("till");
         assert_eq!(
@@ -160,7 +160,7 @@ fn a_snapshot_by_commands_is_read_under_the_names_of_the_source_and_removed() {
         format!("{definition}[app.app.hooks]\nreleased = [{{ script = 'echo later > @/data/files/list' }}]\n");
     let (place, _) = place(None, &definition);
     place.file("data/files/list", "aboard");
-    place.gullet(&["run", "app"]).exits(0).says("snapshot").says("clear");
+    place.gullet(&["run", "app"]).exits(0).says("snapshot").says("clean up");
     assert_eq!(secured(&place), [("files".to_owned(), "snapshot".into())]);
     assert!(!place.path("snap").exists());
     assert_eq!(restored(&place, "out", "data/files/list"), "aboard");
@@ -171,7 +171,7 @@ fn a_snapshot_by_commands_is_read_under_the_names_of_the_source_and_removed() {
 fn a_snapshot_that_cannot_be_made_fails_the_run_or_is_done_without() {
     for (secure, code) in [("snapshot", 1), ("auto", 6)] {
         let hooks = BY_HOOK.replace("make = { run = [\"cp\"", "make = { run = [\"false\"");
-        let definition = held("", &format!("secure = \"{secure}\""), &format!("{hooks}{FILES}"));
+        let definition = held("", &format!("capture_method = \"{secure}\""), &format!("{hooks}{FILES}"));
         let (place, _) = place(None, &definition);
         place.file("data/files/list", "aboard");
         place.gullet(&["run", "app"]).exits(code).says("exit code 1");
@@ -226,13 +226,15 @@ fn after_the_warm_copy_the_hold_reads_what_changed_and_nothing_else() {
                  m[0:4] = b'held'\ns = os.stat('@/data/files/timed')\nopen('@/data/files/timed', 'w').write('held, and longer' [:8])\n\
                  os.utime('@/data/files/timed', ns=(s.st_atime_ns, s.st_mtime_ns))\nE\n";
     for (kind, secure) in [("ext4", "stream"), ("ext4", "auto"), ("btrfs", "auto"), ("xfs", "stage")] {
-        let (place, _disk) =
-            place(Some(kind), &held(enter, &format!("secure = \"{secure}\""), &format!("{FILES}warm = true\n")));
+        let (place, _disk) = place(
+            Some(kind),
+            &held(enter, &format!("capture_method = \"{secure}\""), &format!("{FILES}precopy = true\n")),
+        );
         place.file("data/files/mapped", vec![b'-'; 4096]);
         place.file("data/files/timed", "before!!");
         place.file("data/files/large", vec![b'l'; 3_000_000]);
         std::thread::sleep(std::time::Duration::from_millis(100));
-        let run = place.gullet(&["run", "app"]).exits(0).says("warm copy");
+        let run = place.gullet(&["run", "app"]).exits(0).says("precopy");
         assert!(run.out.contains("3 files, 2.9 MiB read"), "{}", run.out);
         let counts = place.capture("files")["counts"].clone();
         let read = counts["bytes_read"].as_u64().unwrap();
@@ -267,7 +269,7 @@ fn parts_are_captured_before_in_and_after_the_hold_and_the_record_says_so() {
 fn a_disk_that_fills_while_staging_is_told_the_application_released_and_the_space_given_back() {
     let place = Place::new();
     let _small = Mounted::at(&place.path("state"), "6m");
-    let definition = held("", "secure = \"stage\"", FILES);
+    let definition = held("", "capture_method = \"stage\"", FILES);
     place.define(&definition);
     place.gullet(&["store", "new", "depot"]).exits(0);
     place.file("data/files/list", "aboard");

@@ -59,7 +59,7 @@ fn damage_is_found_named_noted_and_stored_anew() {
     place.file("docs/b.txt", "beta ".repeat(5000));
     std::thread::sleep(std::time::Duration::from_millis(120));
     place.gullet(&["run", "app"]).exits(0);
-    place.gullet(&["verify"]).exits(0).says("✓ sound");
+    place.gullet(&["verify"]).exits(0).says("✓ intact");
     let file = payload(&place).remove(0);
     let whole = fs::read(&file).unwrap();
     flip(&file, 60);
@@ -169,7 +169,7 @@ fn a_full_disk_under_the_store_releases_and_harms_nothing() {
     desk.place.gullet(&["verify", &first]).exits(0);
     desk.run().completes();
     let used = Command::new("find").arg(&mount).args(["-name", "*+*"]).output().unwrap();
-    assert_eq!(String::from_utf8_lossy(&used.stdout), "", "space is given back");
+    assert_eq!(String::from_utf8_lossy(&used.stdout), "", "space is freed");
     drop(mounted);
 }
 
@@ -178,7 +178,7 @@ fn a_store_that_must_be_mounted_and_is_not_is_refused() {
     let place = Place::with_parts(FILES);
     place.file("docs/a", "x");
     let text = fs::read_to_string(place.path("gullet.toml")).unwrap();
-    fs::write(place.path("gullet.toml"), text.replace("[app.app]", "mounted = true\n[app.app]")).unwrap();
+    fs::write(place.path("gullet.toml"), text.replace("[app.app]", "must_be_mounted = true\n[app.app]")).unwrap();
     place.gullet(&["run", "app"]).exits(4).says("is not a mount point");
 }
 
@@ -190,14 +190,14 @@ fn a_copy_of_a_machine_goes_on_under_a_new_writer_id() {
     let copied = Command::new("cp").arg("-a").arg(place.path("state")).arg(place.path("copy")).status().unwrap();
     assert!(copied.success());
     place.gullet(&["run", "app"]).exits(0);
-    let first = place.record()["writer"].clone();
+    let first = place.record()["machine"].clone();
     fs::remove_dir_all(place.path("state")).unwrap();
     fs::rename(place.path("copy"), place.path("state")).unwrap();
-    place.gullet(&["run", "app"]).exits(0).says("goes on as the new writer");
+    place.gullet(&["run", "app"]).exits(0).says("goes on as the new machine");
     let record = place.record();
-    assert_ne!(record["writer"], first);
+    assert_ne!(record["machine"], first);
     assert_eq!(record["previous"], serde_json::Value::Null);
-    assert_eq!(record["holdings"]["needs"], serde_json::json!([]), "a writer reuses its own payload only");
+    assert_eq!(record["holdings"]["needs"], serde_json::json!([]), "a machine reuses its own payload only");
     place.gullet(&["verify"]).exits(0);
 }
 
@@ -219,7 +219,7 @@ fn store_info_counts() {
     place.gullet(&["run", "app"]).exits(0);
     let info = place.json(&["store", "info", "depot"]);
     assert_eq!(
-        (info["records"].as_u64(), info["payload_files"].as_u64(), info["writers"].as_u64()),
+        (info["records"].as_u64(), info["payload_files"].as_u64(), info["machines"].as_u64()),
         (Some(1), Some(1), Some(1))
     );
     place.gullet(&["store", "info", "nope"]).exits(2).says("it defines: depot");
@@ -243,14 +243,14 @@ fn many_commands_at_once_on_a_fresh_state_folder_agree() {
     }
     let runs = place.json(&["runs"]);
     assert_eq!(runs.as_array().unwrap().len(), 6);
-    let writers = fs::read_dir(place.path("depot/writers")).unwrap().count();
-    assert_eq!(writers, 1, "one machine is one writer");
+    let machines = fs::read_dir(place.path("depot/machines")).unwrap().count();
+    assert_eq!(machines, 1, "one machine is one machine");
     place.gullet(&["verify"]).exits(0);
 }
 
 #[test]
 fn a_level_of_its_own_packs_a_part_harder() {
-    let parts = "[[app.app.part]]\nname = \"light\"\nfiles = [\"@/docs\"]\nlevel = 1\n";
+    let parts = "[[app.app.part]]\nname = \"light\"\nfiles = [\"@/docs\"]\nzstd_level = 1\n";
     let stored = |parts: &str| {
         let place = Place::with_parts(parts);
         let lines = (0..40_000u32)
@@ -259,11 +259,11 @@ fn a_level_of_its_own_packs_a_part_harder() {
         place.gullet(&["run", "app"]).exits(0);
         fs::metadata(payload(&place).remove(0)).unwrap().len()
     };
-    let (light, hard) = (stored(parts), stored(&parts.replace("level = 1", "level = 19")));
+    let (light, hard) = (stored(parts), stored(&parts.replace("zstd_level = 1", "zstd_level = 19")));
     assert!(hard < light * 9 / 10, "{hard} of {light}");
     let place = Place::new();
     for beyond in ["0", "20", "-1"] {
-        let parts = parts.replace("level = 1", &format!("level = {beyond}"));
+        let parts = parts.replace("zstd_level = 1", &format!("zstd_level = {beyond}"));
         place.define(&format!("[app.app]\nno_hold = \"a test\"\n{parts}"));
         place.gullet(&["plan", "app"]).exits(3).says("must lie between 1 and 19");
     }

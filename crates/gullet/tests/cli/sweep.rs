@@ -34,9 +34,9 @@ fn payload(place: &Place) -> Vec<PathBuf> {
 }
 
 /// Who this machine is.
-fn writer(place: &Place) -> String {
-    let file: serde_json::Value = serde_json::from_slice(&fs::read(place.path("state/writer.json")).unwrap()).unwrap();
-    file["writer"].as_str().unwrap().to_owned()
+fn machine(place: &Place) -> String {
+    let file: serde_json::Value = serde_json::from_slice(&fs::read(place.path("state/machine.json")).unwrap()).unwrap();
+    file["machine"].as_str().unwrap().to_owned()
 }
 
 fn run(place: &Place) -> String {
@@ -80,17 +80,17 @@ fn shrunk(place: &Place) -> (String, String, Vec<u8>) {
 fn thinning_is_shown_first_and_keeps_the_newest() {
     let (place, first, second, kept) = two_runs();
     let before = stored(&place);
-    place.gullet(&["thin", "--run", &second, "--because", "test"]).exits(4).says("it is the newest complete one");
-    place.gullet(&["thin", "--run", &first, "--because", "test"]).exits(0).says("nothing was changed");
+    place.gullet(&["thin", "--run", &second, "--reason", "test"]).exits(4).says("it is the newest complete one");
+    place.gullet(&["thin", "--run", &first, "--reason", "test"]).exits(0).says("nothing was changed");
     assert_eq!(stored(&place), before);
-    place.gullet(&["thin", "--run", &first, "--because", "test data", "--yes"]).exits(0).says("given up");
+    place.gullet(&["thin", "--run", &first, "--reason", "test data", "--yes"]).exits(0).says("removed");
     assert!(stored(&place) < before / 3, "{} of {before} left", stored(&place));
     restores(&place, &second, &[("kept", &kept)]);
     place.gullet(&["verify"]).exits(0).says("only its record is left");
     place.gullet(&["restore", &first, "--into", "gone"]).exits(4);
-    place.gullet(&["show", &first]).exits(0).says("its captures were given up").says("test data");
-    place.gullet(&["runs"]).exits(0).says("given up: only its record is left");
-    place.gullet(&["thin", "--run", &first, "--because", "again"]).exits(4).says("thinned already");
+    place.gullet(&["show", &first]).exits(0).says("its captures were removed").says("test data");
+    place.gullet(&["runs"]).exits(0).says("removed: only its record is left");
+    place.gullet(&["thin", "--run", &first, "--reason", "again"]).exits(4).says("thinned already");
     // What was written anew is known again: nothing is stored twice.
     let third = run(&place);
     assert_eq!(place.record()["captures"][0]["counts"]["bytes_new"], 0);
@@ -103,7 +103,7 @@ fn a_sweep_that_is_killed_anywhere_loses_nothing() {
     // Given up, and not swept yet: a run that goes on keeps sweeps away, so the remark alone is written.
     let lock = fs::File::open(place.path("state/locks/sweep")).unwrap();
     rustix::fs::flock(&lock, rustix::fs::FlockOperation::LockShared).unwrap();
-    place.gullet(&["thin", "--run", &first, "--because", "test", "--yes"]).exits(0).says("nothing is removed now");
+    place.gullet(&["thin", "--run", &first, "--reason", "test", "--yes"]).exits(0).says("nothing is removed now");
     drop(lock);
     let copy = |from: &str, to: &str| {
         let _ = fs::remove_dir_all(place.path(to));
@@ -140,8 +140,8 @@ fn a_sweep_that_is_killed_anywhere_loses_nothing() {
 #[test]
 fn what_a_dead_run_left_is_swept_and_a_damaged_record_stops_the_sweep() {
     let (place, _, second, kept) = two_runs();
-    let writer = place.record()["writer"].as_str().unwrap().to_owned();
-    let left = place.file(&format!("depot/payload/{writer}/deadrun/000000.zst"), noise(1000, 99));
+    let machine = place.record()["machine"].as_str().unwrap().to_owned();
+    let left = place.file(&format!("depot/payload/{machine}/deadrun/000000.zst"), noise(1000, 99));
     place.gullet(&["store", "sweep", "depot"]).exits(0).says("1 payload file").says("nothing was changed");
     assert!(left.exists());
     let record = Command::new("find").arg(place.path("depot/records")).args(["-name", "*.json"]).output().unwrap();
@@ -160,11 +160,11 @@ fn what_a_dead_run_left_is_swept_and_a_damaged_record_stops_the_sweep() {
 fn a_machine_with_public_keys_only_removes_whole_files_and_stores_the_rest_anew() {
     let (place, _) = Place::sealed_with_parts(FILES);
     let (first, second, kept) = shrunk(&place);
-    let thinned = place.gullet(&["thin", "--run", &first, "--because", "test", "--yes"]).exits(0);
+    let thinned = place.gullet(&["thin", "--run", &first, "--reason", "test", "--yes"]).exits(0);
     thinned.says("stored anew by the next run");
     let third = run(&place);
     assert_eq!(place.record()["captures"][0]["counts"]["bytes_new"], 3 << 20, "it lay in a mostly dead file");
-    place.gullet(&["thin", "--run", &second, "--because", "test", "--yes"]).exits(0);
+    place.gullet(&["thin", "--run", &second, "--reason", "test", "--yes"]).exits(0);
     assert!(stored(&place) < 4 << 20, "{}", stored(&place));
     let out = ["restore", &third, "--into", "out", "--identity", "safe.key"];
     place.gullet(&out).exits(0);
@@ -193,12 +193,12 @@ fn machines_write_to_one_store_at_once_and_a_retired_one_is_swept_with_a_delay()
                     place.file("docs/turn", noise(500_000, 1000 + turn));
                     place.gullet(&["run", "app"]).exits(0);
                     let runs = place.json(&["runs"]);
-                    let writer = writer(place);
+                    let machine = machine(place);
                     let own = runs.as_array().unwrap().iter();
-                    let own: Vec<_> = own.filter(|run| run["record"].as_str().unwrap().contains(&writer)).collect();
+                    let own: Vec<_> = own.filter(|run| run["record"].as_str().unwrap().contains(&machine)).collect();
                     if own.len() > 2 {
                         let oldest = own[own.len() - 3]["run"].as_str().unwrap();
-                        place.gullet(&["thin", "--run", oldest, "--because", "turn", "--yes"]).exits(0);
+                        place.gullet(&["thin", "--run", oldest, "--reason", "turn", "--yes"]).exits(0);
                     }
                 }
             });
@@ -206,41 +206,41 @@ fn machines_write_to_one_store_at_once_and_a_retired_one_is_swept_with_a_delay()
     });
     first.gullet(&["verify", "--store", &first.text("depot")]).exits(0);
     // The third machine is gone for good.
-    let gone = writer(&places[2]);
+    let gone = machine(&places[2]);
     let of_gone = |place: &Place| payload(place).iter().filter(|path| path.to_string_lossy().contains(&gone)).count();
     let before = of_gone(&first);
-    let own = writer(&places[0]);
+    let own = machine(&places[0]);
     places[0].gullet(&["store", "sweep", "depot", "--yes", "--retire", &own]).exits(4).says("this machine's own");
     places[0].gullet(&["store", "sweep", "depot", "--yes", "--retire", &gone]).exits(0).says("may be removed from");
     assert_eq!(of_gone(&first), before, "not before the delay is over");
     first.file(&format!("depot/payload/{gone}/dead/000000.zst"), "left by a dead run");
     places[0].gullet(&["store", "sweep", "depot", "--yes", "--delay", "0s"]).exits(0);
     assert_eq!(of_gone(&first), before, "what its runs need stays");
-    // It was not gone after all: it goes on as another writer.
-    places[2].gullet(&["run", "app"]).exits(0).says("was retired as a writer");
-    assert_ne!(writer(&places[2]), gone);
+    // It was not gone after all: it goes on as another machine.
+    places[2].gullet(&["run", "app"]).exits(0).says("was retired as a machine");
+    assert_ne!(machine(&places[2]), gone);
     first.gullet(&["verify", "--store", &first.text("depot")]).exits(0);
 }
 
 #[test]
 fn a_lost_state_comes_back_from_the_store() {
     let (place, _, second, kept) = two_runs();
-    let writer = place.record()["writer"].as_str().unwrap().to_owned();
+    let machine = place.record()["machine"].as_str().unwrap().to_owned();
     let before = stored(&place);
     fs::remove_dir_all(place.path("state")).unwrap();
-    place.gullet(&["store", "rebuild", "depot"]).exits(2).says(&writer);
-    place.gullet(&["store", "rebuild", "depot", "--writer", &writer]).exits(0).says("2 runs");
+    place.gullet(&["store", "rebuild", "depot"]).exits(2).says(&machine);
+    place.gullet(&["store", "rebuild", "depot", "--machine", &machine]).exits(0).says("2 runs");
     run(&place);
     let record = place.record();
     assert_eq!(
-        (record["writer"].as_str(), record["captures"][0]["counts"]["bytes_new"].as_u64()),
-        (Some(&*writer), Some(0))
+        (record["machine"].as_str(), record["captures"][0]["counts"]["bytes_new"].as_u64()),
+        (Some(&*machine), Some(0))
     );
     assert!(record["previous"].as_str().unwrap().contains(&second));
     assert!(stored(&place) < before + 4096);
     restores(&place, &second, &[("kept", &kept)]);
     // Once it has written under one id it takes no other.
-    place.gullet(&["store", "rebuild", "depot", "--writer", "nobody"]).exits(2);
+    place.gullet(&["store", "rebuild", "depot", "--machine", "nobody"]).exits(2);
 }
 
 #[test]
@@ -256,7 +256,7 @@ fn a_full_store_is_thinned_and_swept() {
     let second = run(&place);
     place.file("docs/all", contents(3));
     place.gullet(&["run", "app"]).exits(1).says("make room in the store");
-    place.gullet(&["thin", "--run", &first, "--because", "the disk is full", "--yes"]).exits(0);
+    place.gullet(&["thin", "--run", &first, "--reason", "the disk is full", "--yes"]).exits(0);
     let third = run(&place);
     restores(&place, &second, &[("all", &contents(2))]);
     restores(&place, &third, &[("all", &contents(3))]);
@@ -277,7 +277,7 @@ fn verification_in_its_depths() {
     let files = payload(&place).len();
     assert_eq!(place.json(&["status"])["applications"][0]["verified"], serde_json::Value::Null);
     for _ in 0..files {
-        place.gullet(&["verify", "--share", "1%"]).exits(0).says("✓ sound");
+        place.gullet(&["verify", "--share", "1%"]).exits(0).says("✓ intact");
     }
     assert_ne!(place.json(&["status"])["applications"][0]["verified"], serde_json::Value::Null);
     let file = payload(&place).into_iter().max_by_key(|path| fs::metadata(path).unwrap().len()).unwrap();

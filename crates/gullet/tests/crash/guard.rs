@@ -124,7 +124,7 @@ fn one(desk: &Desk, fault: Fault, event: usize, met: &mut Met) {
 #[test]
 fn the_guard_or_main_is_killed_or_stopped_at_every_event() {
     let _alone = ALONE.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-    let short = |definition: String| definition.replace("longest_hold = \"1m\"", "longest_hold = \"2s\"");
+    let short = |definition: String| definition.replace("max_hold = \"1m\"", "max_hold = \"2s\"");
     let events = Desk::with(short).place.gullet(&["run", "quaybook", "--json"]).exits(0).out.lines().count();
     let all = std::env::var("GULLET_FAULTS").is_ok_and(|which| which == "all");
     let halves = FAULTS.split_at(2);

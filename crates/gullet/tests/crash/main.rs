@@ -46,8 +46,8 @@ fn desk(kind: Option<&str>) -> (Desk, Option<Disk>) {
     let place = Place::new();
     let disk = kind.map(|kind| Disk::at(&place.path("desk"), kind));
     let change = |definition: String| {
-        let definition = definition.replace("longest_hold = \"1m\"", "longest_hold = \"2m\"");
-        definition.replace("[\"index.json\"]", "[\"index.json\"]\nwarm = true")
+        let definition = definition.replace("max_hold = \"1m\"", "max_hold = \"2m\"");
+        definition.replace("[\"index.json\"]", "[\"index.json\"]\nprecopy = true")
     };
     (Desk::at(place, change), disk)
 }
@@ -117,7 +117,7 @@ fn kill_all(kills: &[Kill]) {
         let incoming = std::fs::read_dir(desk.place.path("depot/.incoming")).unwrap();
         let payload =
             incoming.filter(|entry| entry.as_ref().unwrap().file_name().to_string_lossy().starts_with("payload"));
-        assert_eq!(payload.count(), 0, "space is given back");
+        assert_eq!(payload.count(), 0, "space is freed");
         let staged = std::fs::read_dir(desk.place.path("state/staging/quaybook")).map_or(0, Iterator::count);
         assert_eq!(staged, 0, "nothing is noted as staged");
         assert_eq!(disk.map(|disk| disk.hidden()).unwrap_or_default(), Vec::<String>::new(), "nothing is staged");

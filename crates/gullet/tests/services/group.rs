@@ -10,8 +10,8 @@ fn app(name: &str, enter: &str, more: &str) -> String {
         "[app.{name}]\n[[app.{name}.hold]]\nname = \"{name}\"\n\
          enter = {{ script = 'echo enter {name} >> @/log; {enter}; touch @/{name}.held' }}\n\
          entered = {{ run = [\"test\", \"-e\", \"@/{name}.held\"], within = \"1s\" }}\n\
-         leave = {{ script = 'rm -f @/{name}.held; echo leave {name} >> @/log' }}\n\
-         left = {{ script = 'test ! -e @/{name}.held' }}\n\
+         release = {{ script = 'rm -f @/{name}.held; echo leave {name} >> @/log' }}\n\
+         released = {{ script = 'test ! -e @/{name}.held' }}\n\
          [[app.{name}.part]]\nname = \"files\"\nfiles = [\"@/{name}\"]\nwhen = \"held\"\n{more}\n\
          [[app.{name}.hooks.held]]\nscript = 'echo held {name} $(ls @ | grep -c held) >> @/log'\n"
     )
@@ -99,7 +99,7 @@ fn when_one_cannot_be_held_nothing_of_the_group_is_captured() {
 
 #[test]
 fn all_are_run_and_the_worst_outcome_counts() {
-    let place = place("true", "true", "must = true\nholds = [\"missing\"]\n");
+    let place = place("true", "true", "required = true\nmust_contain = [\"missing\"]\n");
     place.gullet(&["run", "--all"]).exits(1).says("missing");
     let runs = place.json(&["runs"]);
     let outcome = |app: &str| runs.as_array().unwrap().iter().find(|run| run["app"] == app).unwrap()["outcome"].clone();

@@ -12,7 +12,7 @@ use crate::servers::{Mariadb, TemporaryTable, give_to_nobody, tries, wait_until}
 const LOGGED: &str = "log-bin=bin\nserver-id=1\n";
 
 fn part(keys: &str) -> String {
-    format!("[[app.app.part]]\nname = \"bank\"\nmust = true\nmariadb = {{ {keys} }}\n")
+    format!("[[app.app.part]]\nname = \"bank\"\nrequired = true\nmariadb = {{ {keys} }}\n")
 }
 
 fn export_part(server: &Mariadb, databases: &str) -> String {
@@ -93,7 +93,7 @@ fn without_a_log_everything_waits_until_the_export_is_done() {
 fn held_by_a_session(server: &Mariadb) -> String {
     let socket = server.socket();
     format!(
-        "[app.app]\nsecure = \"snapshot\"\n\
+        "[app.app]\ncapture_method = \"snapshot\"\n\
          [[app.app.hold]]\nname = \"lock\"\n\
          session = {{ script = '''\n\
          {{ echo \"flush tables with read lock; select if(get_lock('gullet', 0) = 1, 'held', 'in use');\"; cat; }} | mariadb --no-defaults -N -B -n -uroot -S {socket}\n\
@@ -152,9 +152,9 @@ fn copying_the_files_of_a_running_server_is_refused_on_a_filesystem_of_several_d
     give_to_nobody(&place.path("disk"));
     let server = Mariadb::start_in(&place.path("disk/data"), LOGGED);
     let more = format!("socket = \"{}\", datadir = \"@/disk/data\"", server.socket());
-    place.define(&("[app.app]\nno_hold = \"a test\"\nsecure = \"stage\"\n".to_owned() + &part(&more)));
+    place.define(&("[app.app]\nno_hold = \"a test\"\ncapture_method = \"stage\"\n".to_owned() + &part(&more)));
     place.gullet(&["store", "new", "depot"]).exits(0);
-    place.gullet(&["run", "app"]).exits(4).says("is not sound under any of its locks");
+    place.gullet(&["run", "app"]).exits(4).says("is not safe under any of its locks");
 }
 
 #[test]
@@ -164,12 +164,12 @@ fn copying_the_files_of_a_running_server_is_refused_and_a_stopped_one_is_capture
     let sums = server.sums();
     let data = server.data.display().to_string();
     let place = Place::with_parts(&part(&format!("socket = \"{}\", datadir = \"{data}\"", server.socket())));
-    place.gullet(&["run", "app"]).exits(4).says("is not sound under any of its locks");
+    place.gullet(&["run", "app"]).exits(4).says("is not safe under any of its locks");
     // A hold that does not stop it does not help.
     let definition = "[app.app]\n[[app.app.hold]]\nname = \"nothing\"\nenter = { run = [\"touch\", \"@/held\"] }\n\
-                      entered = { run = [\"test\", \"-e\", \"@/held\"] }\nleave = { run = [\"rm\", \"@/held\"] }\n";
+                      entered = { run = [\"test\", \"-e\", \"@/held\"] }\nrelease = { run = [\"rm\", \"@/held\"] }\n";
     place.define(&(definition.to_owned() + &part(&format!("socket = \"{}\", datadir = \"{data}\"", server.socket()))));
-    place.gullet(&["run", "app"]).exits(1).says("is not sound under any of its locks");
+    place.gullet(&["run", "app"]).exits(1).says("is not safe under any of its locks");
     assert!(place.capture("bank")["listing"].is_null());
     // Stopped in the hold, and started again.
     let (conf, pid) =
@@ -182,8 +182,8 @@ fn copying_the_files_of_a_running_server_is_refused_and_a_stopped_one_is_capture
         "[app.app]\n[[app.app.hold]]\nname = \"server\"\n\
          enter = {{ script = 'p=$(cat {pid}); kill $p; while kill -0 $p 2>/dev/null && ! grep -q Z /proc/$p/stat; do sleep 0.1; done' }}\n\
          entered = {{ script = \"{ping}\", prints = \"down\" }}\n\
-         leave = {{ script = 'setsid setpriv --reuid 65534 --regid 65534 --clear-groups mariadbd --defaults-file={conf} >/dev/null 2>&1 &' }}\n\
-         left = {{ script = \"{ping}\", prints = \"up\", within = \"1m\" }}\n"
+         release = {{ script = 'setsid setpriv --reuid 65534 --regid 65534 --clear-groups mariadbd --defaults-file={conf} >/dev/null 2>&1 &' }}\n\
+         released = {{ script = \"{ping}\", prints = \"up\", within = \"1m\" }}\n"
     );
     place.define(&(definition + &part(&format!("socket = \"{}\", datadir = \"{data}\"", server.socket()))));
     place.gullet(&["run", "app"]).exits(0);
@@ -312,7 +312,7 @@ fn tables_without_transactions_and_accounts_that_may_not_be_read_are_said() {
     place.gullet(&["run", "app"]).exits(6).says("bank.tide").says("no InnoDB tables");
     let capture = place.capture("bank");
     assert_eq!(capture["facts"]["rows.bank.tide"], 3);
-    assert!(capture["lacks"].to_string().contains("accounts and their rights"), "{}", capture["lacks"]);
+    assert!(capture["omits"].to_string().contains("accounts and their rights"), "{}", capture["omits"]);
     let into = place.path("out");
     place.gullet(&["restore", "app@latest", "--into", into.to_str().unwrap()]).exits(0).says("make the accounts again");
     let fresh = loaded(&into.join("exports/bank"), &["databases.sql"]);

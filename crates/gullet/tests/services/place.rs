@@ -83,7 +83,7 @@ fn stopped_and_started(server: &Postgres) -> String {
     };
     let (stop, stopped, start, started) = (control("stop"), ask("exit = 2"), control("start"), ask("prints = \"1\""));
     format!(
-        "[app.app.restore]\nstop = {stop}\nstopped = {stopped}\nstart = {start}\nstarted = {started}\nat_boot = \"stays stopped\"\n"
+        "[app.app.restore]\nstop = {stop}\nstopped = {stopped}\nstart = {start}\nstarted = {started}\nat_boot = \"stay stopped\"\n"
     )
 }
 
@@ -115,7 +115,7 @@ fn a_postgres_cluster_is_stopped_changes_hands_and_is_started() {
         place.gullet(&["run", "app"]).exits(0);
     });
     server.sql("postgres", "drop table pgbench_history");
-    place.gullet(&["restore", "app", "--in-place", "--yes"]).exits(0).says("root changed hands");
+    place.gullet(&["restore", "app", "--in-place", "--yes"]).exits(0).says("path swapped");
     let sums = server.sums();
     assert!(sums.iter().all(|sum| *sum == sums[0]), "{sums:?}");
     place.gullet(&["restore", "app", "--undo", "--yes"]).exits(0);

@@ -198,7 +198,7 @@ fn an_export_that_breaks_off_or_finds_no_room_fails_the_part() {
     };
     let (host, programs) = (server.folder.display(), tools.path().display());
     let part = format!(
-        "[[app.app.part]]\nname = \"p\"\nmust = true\n\
+        "[[app.app.part]]\nname = \"p\"\nrequired = true\n\
          postgres = {{ host = \"{host}\", programs = \"{programs}\", databases = [\"postgres\"] }}\n"
     );
     let place = Place::with_parts(&part);
@@ -285,7 +285,7 @@ fn each_database_can_be_a_part_of_its_own() {
     let list = "select datname from pg_database where not datistemplate and datname <> 'postgres' order by 1";
     let place = Place::with_parts(&format!(
         "[[app.app.part]]\nname = \"base-{{each.name}}\"\npostgres = {{ host = \"{host}\", databases = [\"{{each.name}}\"] }}\n\
-         each = {{ run = [\"{psql}\", \"-h\", \"{host}\", \"-U\", \"postgres\", \"-Atc\", \"{list}\"], least = 1 }}\n"
+         each = {{ run = [\"{psql}\", \"-h\", \"{host}\", \"-U\", \"postgres\", \"-Atc\", \"{list}\"], min = 1 }}\n"
     ));
     place.gullet(&["plan", "app"]).exits(0).says("databases isles, by pg_dump");
     place.gullet(&["run", "app"]).exits(0);

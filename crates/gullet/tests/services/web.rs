@@ -52,10 +52,10 @@ fn held_over_http(place: &Place, url: &str, parts: &str) -> String {
     format!(
         "[app.app]\n[[app.app.hold]]\nname = \"desk\"\n\
          enter = {{ post = \"{url}/pause\", {bearer} }}\n\
-         settled = {{ get = \"{url}/state\", json = {{ \"/busy\" = 0 }} }}\n\
+         drained = {{ get = \"{url}/state\", json = {{ \"/busy\" = 0 }} }}\n\
          entered = {{ get = \"{url}/state\", json = {{ \"/state\" = \"paused\" }} }}\n\
-         leave = {{ post = \"{url}/resume\", {bearer} }}\n\
-         left = {{ get = \"{url}/state\", status = 200, json = {{ \"/state\" = \"serving\" }} }}\n\
+         release = {{ post = \"{url}/resume\", {bearer} }}\n\
+         released = {{ get = \"{url}/state\", status = 200, json = {{ \"/state\" = \"serving\" }} }}\n\
          {parts}"
     )
 }
@@ -63,8 +63,8 @@ fn held_over_http(place: &Place, url: &str, parts: &str) -> String {
 fn export_part(place: &Place, url: &str, more: &str) -> String {
     let bearer = format!("bearer = {{ file = \"{}\" }}", place.text("token"));
     format!(
-        "[[app.app.part]]\nname = \"export\"\nmust = true\n[app.app.part.http]\n{more}\n\
-         type = \"application/octet-stream\"\nleast_bytes = 10\nanswer = \"/id\"\n\
+        "[[app.app.part]]\nname = \"export\"\nrequired = true\n[app.app.part.http]\n{more}\n\
+         type = \"application/octet-stream\"\nmin_bytes = 10\nanswer = \"/id\"\n\
          ask = {{ post = \"{url}/exports\", {bearer} }}\n\
          ready = {{ get = \"{url}/exports/{{answer}}\", {bearer}, json = {{ \"/state\" = \"ready\" }}, within = \"2s\" }}\n\
          fetch = {{ get = \"{url}/exports/{{answer}}/file\", {bearer} }}\n"
@@ -119,7 +119,7 @@ fn what_is_no_export_is_not_taken_for_one() {
     let desk = Desk::open();
     let web = Web::open(&desk, &[]);
     let place = &desk.place;
-    let part = export_part(place, &web.url, "").replace("least_bytes = 10", "least_bytes = 1000000000");
+    let part = export_part(place, &web.url, "").replace("min_bytes = 10", "min_bytes = 1000000000");
     place.define(&held_over_http(place, &web.url, &part));
     place.gullet(&["run", "app"]).exits(1).says("at least 1000000000 are wanted");
     // A token that is not right is refused by the application, and nothing is touched.
@@ -169,7 +169,7 @@ fn what_stays_outside_is_begun_in_the_hold_proven_and_never_counted_as_stored() 
          check = {{ get = \"{url}/snapshots/{{id}}\", {bearer} }}\n\
          remove = {{ delete = \"{url}/snapshots/{{id}}\", {bearer} }}\n"
     );
-    let part = format!("[[app.app.part]]\nname = \"volume\"\nmust = true\n[app.app.part.outside]\n{begin}");
+    let part = format!("[[app.app.part]]\nname = \"volume\"\nrequired = true\n[app.app.part.outside]\n{begin}");
     let docs = "[[app.app.part]]\nname = \"docs\"\nfiles = [\"@/docs\"]\n";
     place.file("docs/a", "a");
     place.define(&held_over_http(place, url, &(part.clone() + docs)));
@@ -186,7 +186,7 @@ fn what_stays_outside_is_begun_in_the_hold_proven_and_never_counted_as_stored() 
     place.gullet(&["run", "app"]).exits(0);
     let first = place.json(&["runs"])[0]["run"].as_str().unwrap().to_owned();
     assert!(place.path("desk.copies/snapshots-1").is_dir());
-    place.gullet(&["thin", "--run", &first, "--because", "a test", "--yes"]).exits(0).says("snapshots-1");
+    place.gullet(&["thin", "--run", &first, "--reason", "a test", "--yes"]).exits(0).says("snapshots-1");
     assert!(!place.path("desk.copies/snapshots-1").exists());
     assert!(place.path("desk.copies/snapshots-2").is_dir());
     // One that never completes is no capture.
@@ -259,7 +259,7 @@ fn an_export_in_a_tar_is_kept_file_by_file_and_an_outside_without_an_id_is_none(
         }
     });
     let http = format!(
-        "[[app.app.part]]\nname = \"export\"\ngives = \"tar\"\nhttp = {{ fetch = {{ get = \"{url}/all\" }} }}\n"
+        "[[app.app.part]]\nname = \"export\"\noutput = \"tar\"\nhttp = {{ fetch = {{ get = \"{url}/all\" }} }}\n"
     );
     let outside = "[[app.app.part]]\nname = \"volume\"\noutside = { begin = { run = [\"true\"] }, done = { run = [\"true\"] } }\n";
     place.define(&format!("[app.app]\nno_hold = \"a test\"\n{http}{outside}"));

@@ -93,7 +93,7 @@ pub(in crate::part) fn export(
         produce::perform(&dump_command(spec, server, words), call, context)?;
         is_whole(&accounts, WHOLE)?;
     } else {
-        capture.lacks.push("accounts and their rights (this user may not read them)".to_owned());
+        capture.omits.push("accounts and their rights (this user may not read them)".to_owned());
         capture.after_restore.push("make the accounts again, with their rights".to_owned());
     }
     let facts = &mut capture.facts;
@@ -104,7 +104,7 @@ pub(in crate::part) fn export(
         facts.insert("binlog_position".to_owned(), position.parse::<i64>().unwrap_or(0).into());
         facts.insert("gtid".to_owned(), point.gtid.clone().into());
     }
-    capture.lacks.push("the server's settings (my.cnf)".to_owned());
+    capture.omits.push("the server's settings (my.cnf)".to_owned());
     capture.after_restore.push("run accounts.sql first (accounts that are there already keep their passwords), then databases.sql, by the mariadb client".to_owned());
     Ok(())
 }

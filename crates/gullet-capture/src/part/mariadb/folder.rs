@@ -1,6 +1,6 @@
 //! When the files of a MariaDB server may be copied.
 //!
-//! Copying them one by one while the server runs is not sound under any of its locks: InnoDB goes on purging, flushing and
+//! Copying them one by one while the server runs is not safe under any of its locks: InnoDB goes on purging, flushing and
 //! writing checkpoints, so copies refuse to start, hang in recovery, or start with wrong contents. What is sound is a snapshot
 //! of all of them in one instant, or a stopped server.
 
@@ -20,9 +20,9 @@ use crate::engine::mariadb::Server;
 use crate::plan::{Plan, PlannedPart};
 use gullet_model::record::SecuredBy;
 
-const UNSOUND: &str = "copying its files one by one while it runs is not sound under any of its locks: such copies refuse to \
+const UNSOUND: &str = "copying its files one by one while it runs is not safe under any of its locks: such copies refuse to \
                        start, hang in recovery, or start with wrong contents. Sound are: a snapshot of all of them in one \
-                       instant (`secure = \"snapshot\"` on btrfs, or hooks in `[app.NAME.snapshot]`), a server that the hold \
+                       instant (`capture_method = \"snapshot\"` on btrfs, or hooks in `[app.NAME.snapshot]`), a server that the hold \
                        stops, or an export (`databases = [\"*\"]`)";
 
 /// What lies in a folder and is no part of its data, by extension: links to keys and settings are common.

@@ -341,7 +341,7 @@ fn settings(
     let outside = settings.iter().filter(|path| !captured(path)).map(|path| path.display().to_string());
     let outside: Vec<String> = outside.collect();
     if !outside.is_empty() {
-        capture.lacks.push(format!("settings outside the data folder: {}", outside.join(", ")));
+        capture.omits.push(format!("settings outside the data folder: {}", outside.join(", ")));
         capture.after_restore.push("put the server's settings files in their place".to_owned());
     }
 }

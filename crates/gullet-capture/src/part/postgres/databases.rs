@@ -131,7 +131,7 @@ impl Databases {
         let mut words = vec!["--globals-only".to_owned(), "--no-password".to_owned()];
         if !self.is_super {
             words.push("--no-role-passwords".to_owned());
-            capture.lacks.push("passwords of roles (only a superuser may read them)".to_owned());
+            capture.omits.push("passwords of roles (only a superuser may read them)".to_owned());
             capture.after_restore.push("set the passwords of the roles again".to_owned());
         }
         words.extend([format!("--dbname={}", connection(&self.pinned[0].0)), format!("--file={}", path.display())]);
@@ -140,13 +140,13 @@ impl Databases {
         rows(counts, &mut capture.facts);
         capture.facts.insert("databases".to_owned(), self.pinned.len().into());
         capture.facts.insert("server_version".to_owned(), self.major.into());
-        capture.lacks.push("the server's settings (postgresql.conf, pg_hba.conf)".to_owned());
-        capture.lacks.push("replication slots, and what the planner has learned of the tables".to_owned());
+        capture.omits.push("the server's settings (postgresql.conf, pg_hba.conf)".to_owned());
+        capture.omits.push("replication slots, and what the planner has learned of the tables".to_owned());
         capture
             .after_restore
             .push("run globals.sql first, then each database's file, by psql; then ANALYZE".to_owned());
         if self.pinned.len() > 1 && context.plan.spec.hold.is_empty() {
-            capture.lacks.push("one moment for all databases: each is of its own, some milliseconds apart".to_owned());
+            capture.omits.push("one moment for all databases: each is of its own, some milliseconds apart".to_owned());
         }
         Ok(())
     }

@@ -322,7 +322,7 @@ impl<'a> Apply<'_, 'a> {
         let Err(why) = result else { return (result, "") };
         let op = match wanted {
             Wanted::Stopped => Op::Prove(0),
-            Wanted::Started | Wanted::StartedAgain => Op::ProveLeft(0),
+            Wanted::Started | Wanted::StartedAgain => Op::ProveReleased(0),
         };
         let (guard, runner, started) = (&mut self.guard, &self.runner, &self.spec.started);
         let done = by_hand(&mut self.with, &self.spec, wanted, why, &mut |with| match (wanted, started) {
@@ -380,7 +380,7 @@ impl<'a> Apply<'_, 'a> {
         let swapped = self.journal.swap.forward(self.with.tick).map_err(JournalError::from);
         (self.with.tick)("note that it is swapped");
         let swapped = swapped.and_then(|()| self.journal.stage(Stage::Swapped, &top));
-        let note = format!("{} changed hands", count(self.plan.targets.len() as u64, "root"));
+        let note = format!("{} swapped", count(self.plan.targets.len() as u64, "path"));
         self.step("swap", began, swapped.as_ref().map(|()| note).map_err(|error| chain(error)));
         Ok(swapped?)
     }
@@ -397,7 +397,7 @@ impl<'a> Apply<'_, 'a> {
             self.journal.is_started = true;
             self.journal.save(&self.top())?;
             (self.with.tick)("start");
-            let started = self.ask_guard(Op::Leave(0)).and_then(|answer| answer.result);
+            let started = self.ask_guard(Op::Release(0)).and_then(|answer| answer.result);
             let proven = self
                 .spec
                 .started
@@ -430,7 +430,7 @@ impl<'a> Apply<'_, 'a> {
         let top = self.top();
         self.hands = None;
         let was_open = super::journal::is_open(&top, &self.plan.app);
-        (self.with.tick)("go back");
+        (self.with.tick)("roll back");
         let back = match self.guard {
             Some(_) => self.ask_guard(Op::GoBack).and_then(|answer| answer.result),
             None => super::journal::go_back(&top, &self.plan.app, self.with.world.clock)
@@ -440,7 +440,7 @@ impl<'a> Apply<'_, 'a> {
         self.take_imports_back();
         self.report.went_back = was_open && back.is_ok();
         if was_open {
-            self.step("go back", began, back.clone().map(|()| "the old state is in place again".to_owned()));
+            self.step("roll back", began, back.clone().map(|()| "the old state is in place again".to_owned()));
         }
         if !self.journal.called.is_empty() {
             self.report.warnings.push(self.journal.stays_brought_back());
@@ -464,9 +464,9 @@ impl<'a> Apply<'_, 'a> {
             return Ok(());
         }
         let began = self.now();
-        let started = self.ask_guard(Op::Leave(0)).and_then(|answer| answer.result);
+        let started = self.ask_guard(Op::Release(0)).and_then(|answer| answer.result);
         let result = match self.spec.started {
-            Some(_) => self.ask_guard(Op::ProveLeft(0)).and_then(|answer| answer.result),
+            Some(_) => self.ask_guard(Op::ProveReleased(0)).and_then(|answer| answer.result),
             None => started,
         };
         let (result, by_hand) = self.or_by_hand(Wanted::StartedAgain, result);
@@ -489,14 +489,14 @@ impl<'a> Apply<'_, 'a> {
         let stage = Journal::load(&top, &self.plan.app)?.map(|journal| journal.stage);
         if stage != Some(Stage::Swapped) {
             self.report.went_back = true;
-            return Err(Failure::Before("the guard was told to let go, and has put the old state back".to_owned()));
+            return Err(Failure::Before("the guard was told to release it, and has put the old state back".to_owned()));
         }
         (self.with.tick)("note that it is done");
         self.journal.stage(Stage::Done, &top)?;
         drop(hands);
         (self.with.tick)("let the guard go");
         if self.guard.is_some() && self.spec.started.is_some() {
-            let _ = self.ask_guard(Op::ProveLeft(0));
+            let _ = self.ask_guard(Op::ProveReleased(0));
         }
         for after in &mut self.report.after {
             let probe = self

@@ -23,7 +23,7 @@ impl Wanted {
     fn instruction(self, app: &str, spec: &RestoreSpec, why: &str) -> Instruction {
         let command =
             |command: Option<&CommandSpec>| command.map(gullet_model::definition::command_text).unwrap_or_default();
-        let start = || match &spec.by_hand {
+        let start = || match &spec.manual_start {
             Some(by_hand) => by_hand.clone(),
             None => format!("start it by hand: {}", command(spec.start.as_ref())),
         };

@@ -22,9 +22,9 @@ pub(super) fn order(journal: &Journal, spec: &RestoreSpec, state: &State, world:
         name: journal.app.clone(),
         enter: spec.stop.clone(),
         entered: spec.stopped.clone(),
-        leave: spec.start.clone(),
-        left: spec.started.clone(),
-        by_hand: spec.by_hand.clone(),
+        release: spec.start.clone(),
+        released: spec.started.clone(),
+        manual_release: spec.manual_start.clone(),
         ..HoldStep::default()
     };
     Order {
@@ -82,14 +82,15 @@ pub fn take_back(journal: &Journal, spec: &RestoreSpec, with: &mut Applying<'_>)
         journal.stage(Stage::GoingBack, &top).map_err(|error| chain(&error))?;
         super::journal::go_back(&top, &journal.app, with.world.clock).map(drop).map_err(|error| chain(&error))
     });
-    tell(with, "go back", &back);
+    tell(with, "roll back", &back);
     let open = super::journal::is_open(&top, &journal.app);
     let started = if open {
         Err("the old state is not in place".to_owned())
     } else {
-        let started = ask(&mut guard, Op::Leave(0)).and_then(|()| ask(&mut guard, Op::ProveLeft(0)));
-        started
-            .or_else(|why| by_hand(with, spec, Wanted::StartedAgain, why, &mut |_| ask(&mut guard, Op::ProveLeft(0))))
+        let started = ask(&mut guard, Op::Release(0)).and_then(|()| ask(&mut guard, Op::ProveReleased(0)));
+        started.or_else(|why| {
+            by_hand(with, spec, Wanted::StartedAgain, why, &mut |_| ask(&mut guard, Op::ProveReleased(0)))
+        })
     };
     if guard.is_some() {
         tell(with, "start", &started);

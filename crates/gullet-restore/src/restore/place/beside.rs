@@ -24,7 +24,7 @@ impl Apply<'_, '_> {
     /// Writes the new state beside the old one.
     pub(super) fn write(&mut self) -> Result<(), Failure> {
         if self.journal.stage == Stage::Written {
-            self.step("write beside", self.now(), Ok("it lies ready".to_owned()));
+            self.step("stage", self.now(), Ok("it lies ready".to_owned()));
             return Ok(());
         }
         let began = self.now();
@@ -62,13 +62,13 @@ impl Apply<'_, '_> {
         }
         self.check_stop()?;
         let (files, bytes) = self.report.parts.iter().fold((0, 0), |(f, b), part| (f + part.files, b + part.bytes));
-        let written = format!("{}, {}, every byte proven", count(files, "file"), size(bytes));
+        let written = format!("{}, {}, every byte verified", count(files, "file"), size(bytes));
         if problems > 0 {
             let why = format!("{} could not be restored, so nothing was touched", count(problems, "path"));
-            self.step("write beside", began, Err(why.clone()));
+            self.step("stage", began, Err(why.clone()));
             return Err(Failure::Before(why));
         }
-        self.step("write beside", began, Ok(written));
+        self.step("stage", began, Ok(written));
         self.journal.stage(Stage::Written, &self.top())?;
         Ok(())
     }

@@ -81,7 +81,7 @@ pub struct Asked {
     /// Nothing of the old state goes on in the new one.
     pub drop: bool,
     /// A run that is not complete is good enough.
-    pub incomplete_too: bool,
+    pub allow_incomplete: bool,
     /// Differences that were agreed to, by name.
     #[serde(default)]
     pub accepted: Vec<String>,

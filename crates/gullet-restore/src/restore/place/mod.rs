@@ -12,7 +12,7 @@
 //! - `swap`: two states change hands, and can be cut off anywhere. `mounts`: whether a root can be renamed. `busy`: who still
 //!   uses it.
 //!
-//! The application is stopped and started by the guard of a hold, as a hold step whose `enter` is `stop` and whose `leave` is
+//! The application is stopped and started by the guard of a hold, as a hold step whose `enter` is `stop` and whose `release` is
 //! `start`: main dead, the guard puts the old state back and starts it; both dead, the next command does.
 
 mod apply;

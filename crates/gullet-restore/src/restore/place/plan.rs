@@ -141,13 +141,13 @@ pub struct PlacePlan {
     pub app: String,
     /// The run's outcome.
     pub outcome: Outcome,
-    /// Why the parts are not of one moment, where they are not.
+    /// Why the parts are not from one point in time, where they are not.
     pub no_hold: Option<String>,
     /// The parts.
     pub parts: Vec<PlacePart>,
     /// Parts that the run does not have, with the reason.
     pub missing: Vec<(String, String)>,
-    /// Parts whose bytes stay with other machinery: part and id.
+    /// Parts whose bytes are kept by another system: part and id.
     pub outside: Vec<(String, String)>,
     /// The roots that change hands.
     pub targets: Vec<PlannedTarget>,
@@ -348,7 +348,7 @@ impl PlacePlan {
                 listing: part.listing,
                 back,
             });
-            for (texts, is_lack) in [(&part.lacks, true), (&part.after_restore, false)] {
+            for (texts, is_lack) in [(&part.omits, true), (&part.after_restore, false)] {
                 let after = |text: &String| After { part: part.part.clone(), text: text.clone(), is_lack, done: None };
                 self.after.extend(texts.iter().map(after));
             }
@@ -610,14 +610,14 @@ impl PlacePlan {
 
     /// What a person is told to do when the application does not start.
     pub fn by_hand(&self) -> Option<&str> {
-        self.spec.restore.as_ref()?.by_hand.as_deref()
+        self.spec.restore.as_ref()?.manual_start.as_deref()
     }
 
     /// Why it may not be applied as it is: what was not agreed to, or a run that is not complete.
     pub fn objections(&self) -> Vec<String> {
         let mut found = Vec::new();
-        if !self.outcome.is_whole() && !self.asked.incomplete_too {
-            found.push(format!("run {} is {} (`--incomplete-too` takes it all the same)", self.run, self.outcome));
+        if !self.outcome.is_whole() && !self.asked.allow_incomplete {
+            found.push(format!("run {} is {} (`--allow-incomplete` takes it all the same)", self.run, self.outcome));
         }
         // Found now, not when the application is stopped already.
         let missing = self.spec.commands_of_restore().into_iter().filter_map(gullet_run::preflight::missing_program);

@@ -23,7 +23,7 @@ fn head(token: &str) -> NoteHead {
 }
 
 fn step(name: &str) -> HoldStep {
-    toml::from_str(&format!("name = \"{name}\"\nleave = {{ run = [\"true\"] }}")).unwrap()
+    toml::from_str(&format!("name = \"{name}\"\nrelease = {{ run = [\"true\"] }}")).unwrap()
 }
 
 #[test]

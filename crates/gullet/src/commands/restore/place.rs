@@ -105,8 +105,8 @@ impl Here {
             paths: args.paths.iter().map(path).collect(),
             maps: args.place.map.clone(),
             owners: super::owners(args, self.reading.run_of(ui, &args.run)?.2)?,
-            drop: args.place.drop,
-            incomplete_too: args.place.incomplete_too,
+            drop: args.place.set_aside_extra,
+            allow_incomplete: args.place.allow_incomplete,
             accepted: args.place.accept.clone(),
         };
         let (plan, store, logged) = self.plan(ui, &args.run, asked)?;
@@ -275,7 +275,7 @@ impl Here {
             Err((why, is_stopped)) => {
                 let exit = if is_stopped { Exit::NotReleased } else { Exit::Failed };
                 let error = CommandError::text(exit, format!("it could not be undone: {why}"));
-                Err(match spec.by_hand.filter(|_| is_stopped) {
+                Err(match spec.manual_start.filter(|_| is_stopped) {
                     Some(by_hand) => error.hint(by_hand),
                     None => error,
                 })
@@ -390,7 +390,7 @@ fn show_plan(ui: &mut Ui, plan: &PlacePlan) {
         vec![harmless(part), String::new(), String::new(), styled(BAD, harmless(&format!("✗ missing: {why}")))]
     });
     let outside = plan.outside.iter().map(|(part, id)| {
-        vec![harmless(part), String::new(), String::new(), harmless(&format!("other machinery has it, by the id {id}"))]
+        vec![harmless(part), String::new(), String::new(), harmless(&format!("another system has it, by the id {id}"))]
     });
     ui.say(table(&["part", ">files", ">size", "how"], rows.chain(missing).chain(outside).collect()));
     for target in plan.targets.iter().filter(|target| target.inside.is_some()) {
@@ -422,7 +422,7 @@ fn show_plan(ui: &mut Ui, plan: &PlacePlan) {
         }
     }
     if let Some(why) = &plan.no_hold {
-        ui.warning(&format!("the parts are not of one moment; the application is never held: {why}"));
+        ui.warning(&format!("the parts are not from one point in time; the application is never held: {why}"));
     }
 }
 

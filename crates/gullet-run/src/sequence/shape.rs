@@ -1,4 +1,4 @@
-//! What the machine must know of a plan.
+//! What the sequence must know of a plan.
 
 use super::{PartShape, Shape, StepShape};
 use gullet_capture::plan::Plan;
@@ -8,14 +8,14 @@ impl Shape {
     /// The shape of a run that a plan says.
     pub fn of(plan: &Plan) -> Self {
         let steps = plan.spec.hold.iter().map(|step| StepShape {
-            settles: step.settled.is_some(),
+            settles: step.drained.is_some(),
             proves: step.entered.is_some(),
-            proves_left: step.left.is_some(),
-            goes_on_if_held: step.found_held == Some(FoundHeld::GoOn),
+            proves_left: step.released.is_some(),
+            goes_on_if_held: step.if_held == Some(FoundHeld::GoOn),
         });
         let parts = plan.parts.iter().map(|part| PartShape {
-            must: part.spec.must,
-            warm: part.spec.warm,
+            required: part.spec.required,
+            precopy: part.spec.precopy,
             when: part.spec.when.unwrap_or_default(),
         });
         Self {

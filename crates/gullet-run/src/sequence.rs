@@ -1,6 +1,6 @@
 //! What to do next in a run: a pure state machine.
 //!
-//! [`Machine::next_task`] gives a [`Task`], the driver performs it and answers with [`Machine::reply`]. Interruption, the
+//! [`Sequence::next_task`] gives a [`Task`], the driver performs it and answers with [`Sequence::reply`]. Interruption, the
 //! hold's limit and a lost hold come in from outside at any time. No process, file or clock is involved, so that
 //! promises 1 and 2 can be checked over every sequence of faults.
 
@@ -11,7 +11,7 @@ use std::collections::BTreeSet;
 use gullet_model::definition::{HookMoment, When};
 use gullet_model::outcome::Outcome;
 
-/// What the machine must know about a run before it begins.
+/// What the sequence must know about a run before it begins.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Shape {
     /// The hold steps in order.
@@ -27,11 +27,11 @@ pub struct Shape {
 /// One hold step.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub struct StepShape {
-    /// It has a `settled` probe.
+    /// It has a `drained` probe.
     pub settles: bool,
     /// It has an `entered` probe.
     pub proves: bool,
-    /// It has a `left` probe.
+    /// It has a `released` probe.
     pub proves_left: bool,
     /// Found held, the run goes on.
     pub goes_on_if_held: bool,
@@ -41,9 +41,9 @@ pub struct StepShape {
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub struct PartShape {
     /// Without it the run fails.
-    pub must: bool,
+    pub required: bool,
     /// It is copied once before the hold.
-    pub warm: bool,
+    pub precopy: bool,
     /// When it is captured. Where nothing is held there is one moment only.
     pub when: When,
 }
@@ -55,16 +55,16 @@ pub enum Task {
     Preflight,
     /// Run the hooks of a moment.
     Hooks(HookMoment),
-    /// Make ready for the hold: sync the sources, find out how they can be secured. `No` if it cannot be as it must.
-    Ready,
+    /// Make ready for the hold: sync the sources, find out how they can be captured. `No` if it cannot be as it must.
+    Prepare,
     /// Copy a part before the hold, so that the hold has less to do.
-    Warm(usize),
+    Precopy(usize),
     /// Ask which state the application is in: `Serving`, `Held` or `Unknown`.
-    Look(usize),
+    ProbeInitialState(usize),
     /// Enter a hold step.
     Enter(usize),
     /// Wait until the work in hand is finished.
-    Settle(usize),
+    Drain(usize),
     /// Ask whether it is held.
     Prove(usize),
     /// Make the snapshot.
@@ -72,17 +72,17 @@ pub enum Task {
     /// Capture a part.
     Capture(usize),
     /// Look whether a captured part changed while it was held: `Warned` or `No` if it did.
-    Quiet(usize),
+    CheckNoWrites(usize),
     /// Ask again whether it is held.
     ProveAgain(usize),
     /// Leave a hold step.
-    Leave(usize),
+    Release(usize),
     /// Ask whether it serves.
-    ProveLeft(usize),
+    ProveReleased(usize),
     /// Store what was secured of a part.
     Store(usize),
     /// Remove snapshots and staged copies.
-    Clear,
+    CleanUp,
     /// Make everything durable.
     Finish,
     /// Read back what was stored.
@@ -93,7 +93,7 @@ pub enum Task {
 
 /// How a task went.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Reply {
+pub enum TaskResult {
     /// It did what it should.
     Yes,
     /// It did, with something to look at.
@@ -120,27 +120,27 @@ pub enum PartState {
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-enum At {
+enum Phase {
     Preflight,
     Before,
-    Ready,
-    Warm(usize),
+    Prepare,
+    Precopy(usize),
     CaptureBefore(usize),
-    Look(usize),
+    ProbeInitialState(usize),
     Enter(usize),
-    Settle(usize),
+    Drain(usize),
     Prove(usize),
     HeldHooks,
     Snapshot,
     Capture(usize),
-    Quiet(usize),
+    CheckNoWrites(usize),
     ProveAgain(usize),
-    Leave,
-    ProveLeft(usize),
+    Release,
+    ProveReleased(usize),
     ReleasedHooks,
     CaptureAfter(usize),
     Store(usize),
-    Clear,
+    CleanUp,
     Finish,
     ReadBack,
     Commit,
@@ -151,9 +151,9 @@ enum At {
 
 /// The state of a run.
 #[derive(Clone, Debug)]
-pub struct Machine {
+pub struct Sequence {
     shape: Shape,
-    at: At,
+    at: Phase,
     found_held: BTreeSet<usize>,
     /// Steps whose `enter` was called, or is about to be, and that were not left yet.
     to_leave: Vec<usize>,
@@ -165,13 +165,13 @@ pub struct Machine {
     outcome: Outcome,
 }
 
-impl Machine {
+impl Sequence {
     /// A run that has not begun.
     pub fn new(shape: Shape) -> Self {
         let parts = vec![PartState::Open; shape.parts.len()];
         Self {
             shape,
-            at: At::Preflight,
+            at: Phase::Preflight,
             found_held: BTreeSet::new(),
             to_leave: Vec::new(),
             entered_any: false,
@@ -210,21 +210,21 @@ impl Machine {
 
     /// Whether parts are being captured while the application is held by somebody else, as it was found.
     pub fn is_in_found_hold(&self) -> bool {
-        !self.found_held.is_empty() && matches!(self.at, At::Capture(_))
+        !self.found_held.is_empty() && matches!(self.at, Phase::Capture(_))
     }
 
     fn is_leaving(&self) -> bool {
-        matches!(self.at, At::Leave | At::ProveLeft(_))
+        matches!(self.at, Phase::Release | Phase::ProveReleased(_))
     }
 
     /// Whether a step was left and is about to be asked whether it serves.
     pub fn is_proving_left(&self) -> bool {
-        matches!(self.at, At::ProveLeft(_))
+        matches!(self.at, Phase::ProveReleased(_))
     }
 
     /// Whether the record is written, or was tried to be.
     pub fn is_settled(&self) -> bool {
-        matches!(self.at, At::Verdict | At::Finished | At::End)
+        matches!(self.at, Phase::Verdict | Phase::Finished | Phase::End)
     }
 
     /// Something is worth a look.
@@ -262,7 +262,7 @@ impl Machine {
         self.outcome = self.outcome.combine(outcome);
         self.void = true;
         if !self.is_leaving() && !self.is_settled() {
-            self.at = if self.holds() { At::Leave } else { At::Commit };
+            self.at = if self.holds() { Phase::Release } else { Phase::Commit };
         }
     }
 
@@ -271,21 +271,21 @@ impl Machine {
         let (steps, parts) = (self.shape.steps.len(), self.shape.parts.len());
         loop {
             let skip_to = match self.at {
-                At::Preflight => return Some(Task::Preflight),
-                At::Before => return Some(Task::Hooks(HookMoment::Before)),
-                At::Ready if steps > 0 => return Some(Task::Ready),
-                At::Ready => At::Look(0),
-                At::Warm(part) if part >= parts => At::CaptureBefore(0),
-                At::Warm(part) if self.shape.parts[part].warm => return Some(Task::Warm(part)),
-                At::Warm(part) => At::Warm(part + 1),
-                At::CaptureBefore(part) if part >= parts => At::Look(0),
-                At::CaptureBefore(part) if self.is_due(part, When::Before) => return Some(Task::Capture(part)),
-                At::CaptureBefore(part) => At::CaptureBefore(part + 1),
-                At::Look(step) if step < steps => return Some(Task::Look(step)),
-                At::Look(_) => At::Enter(0),
-                At::Enter(step) if step >= steps => At::HeldHooks,
-                At::Enter(step) if self.found_held.contains(&step) => At::Prove(step),
-                At::Enter(step) => {
+                Phase::Preflight => return Some(Task::Preflight),
+                Phase::Before => return Some(Task::Hooks(HookMoment::Before)),
+                Phase::Prepare if steps > 0 => return Some(Task::Prepare),
+                Phase::Prepare => Phase::ProbeInitialState(0),
+                Phase::Precopy(part) if part >= parts => Phase::CaptureBefore(0),
+                Phase::Precopy(part) if self.shape.parts[part].precopy => return Some(Task::Precopy(part)),
+                Phase::Precopy(part) => Phase::Precopy(part + 1),
+                Phase::CaptureBefore(part) if part >= parts => Phase::ProbeInitialState(0),
+                Phase::CaptureBefore(part) if self.is_due(part, When::Before) => return Some(Task::Capture(part)),
+                Phase::CaptureBefore(part) => Phase::CaptureBefore(part + 1),
+                Phase::ProbeInitialState(step) if step < steps => return Some(Task::ProbeInitialState(step)),
+                Phase::ProbeInitialState(_) => Phase::Enter(0),
+                Phase::Enter(step) if step >= steps => Phase::HeldHooks,
+                Phase::Enter(step) if self.found_held.contains(&step) => Phase::Prove(step),
+                Phase::Enter(step) => {
                     // Noted before the driver calls it: an `enter` that is cut off must be left too.
                     if self.to_leave.last() != Some(&step) {
                         self.to_leave.push(step);
@@ -293,65 +293,67 @@ impl Machine {
                     }
                     return Some(Task::Enter(step));
                 }
-                At::Settle(step) if self.shape.steps[step].settles => return Some(Task::Settle(step)),
-                At::Settle(step) => At::Prove(step),
-                At::Prove(step) if self.shape.steps[step].proves => return Some(Task::Prove(step)),
-                At::Prove(step) => {
+                Phase::Drain(step) if self.shape.steps[step].settles => return Some(Task::Drain(step)),
+                Phase::Drain(step) => Phase::Prove(step),
+                Phase::Prove(step) if self.shape.steps[step].proves => return Some(Task::Prove(step)),
+                Phase::Prove(step) => {
                     self.warn();
-                    At::Enter(step + 1)
+                    Phase::Enter(step + 1)
                 }
-                At::HeldHooks if steps > 0 => return Some(Task::Hooks(HookMoment::Held)),
-                At::HeldHooks => At::Snapshot,
-                At::Snapshot if self.shape.snapshot && steps > 0 => return Some(Task::Snapshot),
-                At::Snapshot => At::Capture(0),
-                At::Capture(part) if part >= parts => At::Quiet(0),
-                At::Capture(part) if self.is_due(part, When::Held) => return Some(Task::Capture(part)),
-                At::Capture(part) => At::Capture(part + 1),
-                At::Quiet(part) if part >= parts || steps == 0 => At::ProveAgain(0),
-                At::Quiet(part) if self.is_due(part, When::Held) && self.parts[part] == PartState::Captured => {
-                    return Some(Task::Quiet(part));
+                Phase::HeldHooks if steps > 0 => return Some(Task::Hooks(HookMoment::Held)),
+                Phase::HeldHooks => Phase::Snapshot,
+                Phase::Snapshot if self.shape.snapshot && steps > 0 => return Some(Task::Snapshot),
+                Phase::Snapshot => Phase::Capture(0),
+                Phase::Capture(part) if part >= parts => Phase::CheckNoWrites(0),
+                Phase::Capture(part) if self.is_due(part, When::Held) => return Some(Task::Capture(part)),
+                Phase::Capture(part) => Phase::Capture(part + 1),
+                Phase::CheckNoWrites(part) if part >= parts || steps == 0 => Phase::ProveAgain(0),
+                Phase::CheckNoWrites(part)
+                    if self.is_due(part, When::Held) && self.parts[part] == PartState::Captured =>
+                {
+                    return Some(Task::CheckNoWrites(part));
                 }
-                At::Quiet(part) => At::Quiet(part + 1),
-                At::ProveAgain(step) if step >= steps => At::Leave,
-                At::ProveAgain(step) if self.shape.steps[step].proves => return Some(Task::ProveAgain(step)),
-                At::ProveAgain(step) => At::ProveAgain(step + 1),
-                At::Leave => match self.to_leave.last() {
-                    Some(step) => return Some(Task::Leave(*step)),
-                    None if self.entered_any => At::ReleasedHooks,
+                Phase::CheckNoWrites(part) => Phase::CheckNoWrites(part + 1),
+                Phase::ProveAgain(step) if step >= steps => Phase::Release,
+                Phase::ProveAgain(step) if self.shape.steps[step].proves => return Some(Task::ProveAgain(step)),
+                Phase::ProveAgain(step) => Phase::ProveAgain(step + 1),
+                Phase::Release => match self.to_leave.last() {
+                    Some(step) => return Some(Task::Release(*step)),
+                    None if self.entered_any => Phase::ReleasedHooks,
                     None => self.after_release(),
                 },
-                At::ProveLeft(step) => return Some(Task::ProveLeft(step)),
-                At::ReleasedHooks if self.outcome < Outcome::NotReleased => {
+                Phase::ProveReleased(step) => return Some(Task::ProveReleased(step)),
+                Phase::ReleasedHooks if self.outcome < Outcome::NotReleased => {
                     return Some(Task::Hooks(HookMoment::Released));
                 }
-                At::ReleasedHooks => self.after_release(),
-                At::CaptureAfter(part) if part >= parts => At::Store(0),
-                At::CaptureAfter(part) if self.is_due(part, When::After) => return Some(Task::Capture(part)),
-                At::CaptureAfter(part) => At::CaptureAfter(part + 1),
-                At::Store(part) if part >= parts && steps > 0 => At::Clear,
-                At::Store(part) if part >= parts => At::Finish,
-                At::Store(part) if self.parts[part] == PartState::Captured => return Some(Task::Store(part)),
-                At::Store(part) => At::Store(part + 1),
-                At::Clear => return Some(Task::Clear),
-                At::Finish => return Some(Task::Finish),
-                At::ReadBack => return Some(Task::ReadBack),
-                At::Commit => {
+                Phase::ReleasedHooks => self.after_release(),
+                Phase::CaptureAfter(part) if part >= parts => Phase::Store(0),
+                Phase::CaptureAfter(part) if self.is_due(part, When::After) => return Some(Task::Capture(part)),
+                Phase::CaptureAfter(part) => Phase::CaptureAfter(part + 1),
+                Phase::Store(part) if part >= parts && steps > 0 => Phase::CleanUp,
+                Phase::Store(part) if part >= parts => Phase::Finish,
+                Phase::Store(part) if self.parts[part] == PartState::Captured => return Some(Task::Store(part)),
+                Phase::Store(part) => Phase::Store(part + 1),
+                Phase::CleanUp => return Some(Task::CleanUp),
+                Phase::Finish => return Some(Task::Finish),
+                Phase::ReadBack => return Some(Task::ReadBack),
+                Phase::Commit => {
                     self.judge_parts();
                     return Some(Task::Commit);
                 }
-                At::Verdict => match self.verdict() {
+                Phase::Verdict => match self.verdict() {
                     Some(moment) => return Some(Task::Hooks(moment)),
-                    None => At::Finished,
+                    None => Phase::Finished,
                 },
-                At::Finished => return Some(Task::Hooks(HookMoment::Finished)),
-                At::End => return None,
+                Phase::Finished => return Some(Task::Hooks(HookMoment::Finished)),
+                Phase::End => return None,
             };
             self.at = skip_to;
         }
     }
 
-    fn after_release(&self) -> At {
-        if self.void { At::Commit } else { At::CaptureAfter(0) }
+    fn after_release(&self) -> Phase {
+        if self.void { Phase::Commit } else { Phase::CaptureAfter(0) }
     }
 
     /// Whether a part is captured at this moment.
@@ -384,80 +386,84 @@ impl Machine {
 
     /// Takes in how `task` went. A reply to a task that is no longer the current one (the world intervened) only
     /// leaves its trace in the outcome.
-    pub fn reply(&mut self, task: Task, reply: Reply) {
-        if reply == Reply::Warned {
+    pub fn reply(&mut self, task: Task, reply: TaskResult) {
+        if reply == TaskResult::Warned {
             self.warn();
         }
-        let bad = matches!(reply, Reply::No);
+        let bad = matches!(reply, TaskResult::No);
         match task {
-            Task::Preflight if self.at == At::Preflight => {
+            Task::Preflight if self.at == Phase::Preflight => {
                 if bad {
                     self.outcome = self.outcome.combine(Outcome::Refused);
                     self.void = true;
-                    self.at = At::Commit;
+                    self.at = Phase::Commit;
                 } else {
-                    self.at = At::Before;
+                    self.at = Phase::Before;
                 }
             }
             Task::Hooks(moment) => self.hooks_done(moment, bad),
-            Task::Ready if self.at == At::Ready => self.go(bad, At::Warm(0)),
-            Task::Warm(part) if self.at == At::Warm(part) => {
+            Task::Prepare if self.at == Phase::Prepare => self.go(bad, Phase::Precopy(0)),
+            Task::Precopy(part) if self.at == Phase::Precopy(part) => {
                 // The hold captures all of it if it must.
                 if bad {
                     self.warn();
                 }
-                self.at = At::Warm(part + 1);
+                self.at = Phase::Precopy(part + 1);
             }
-            Task::Look(step) if self.at == At::Look(step) => self.looked(step, reply),
-            Task::Enter(step) if self.at == At::Enter(step) => self.go(bad, At::Settle(step)),
-            Task::Settle(step) if self.at == At::Settle(step) => self.go(bad, At::Prove(step)),
-            Task::Prove(step) if self.at == At::Prove(step) => self.go(bad, At::Enter(step + 1)),
-            Task::Snapshot if self.at == At::Snapshot => self.go(bad, At::Capture(0)),
-            Task::Capture(part) if self.at == At::CaptureBefore(part) => {
-                self.part_done(part, bad, At::CaptureBefore(part + 1));
+            Task::ProbeInitialState(step) if self.at == Phase::ProbeInitialState(step) => self.looked(step, reply),
+            Task::Enter(step) if self.at == Phase::Enter(step) => self.go(bad, Phase::Drain(step)),
+            Task::Drain(step) if self.at == Phase::Drain(step) => self.go(bad, Phase::Prove(step)),
+            Task::Prove(step) if self.at == Phase::Prove(step) => self.go(bad, Phase::Enter(step + 1)),
+            Task::Snapshot if self.at == Phase::Snapshot => self.go(bad, Phase::Capture(0)),
+            Task::Capture(part) if self.at == Phase::CaptureBefore(part) => {
+                self.part_done(part, bad, Phase::CaptureBefore(part + 1));
             }
-            Task::Capture(part) if self.at == At::Capture(part) => self.part_done(part, bad, At::Capture(part + 1)),
-            Task::Capture(part) if self.at == At::CaptureAfter(part) => {
-                self.part_done(part, bad, At::CaptureAfter(part + 1));
+            Task::Capture(part) if self.at == Phase::Capture(part) => {
+                self.part_done(part, bad, Phase::Capture(part + 1))
             }
-            Task::Quiet(part) if self.at == At::Quiet(part) => self.part_done(part, bad, At::Quiet(part + 1)),
-            Task::ProveAgain(step) if self.at == At::ProveAgain(step) => self.go(bad, At::ProveAgain(step + 1)),
-            Task::Leave(step) => {
+            Task::Capture(part) if self.at == Phase::CaptureAfter(part) => {
+                self.part_done(part, bad, Phase::CaptureAfter(part + 1));
+            }
+            Task::CheckNoWrites(part) if self.at == Phase::CheckNoWrites(part) => {
+                self.part_done(part, bad, Phase::CheckNoWrites(part + 1));
+            }
+            Task::ProveAgain(step) if self.at == Phase::ProveAgain(step) => self.go(bad, Phase::ProveAgain(step + 1)),
+            Task::Release(step) => {
                 self.to_leave.pop();
                 self.leave_said_no = bad;
                 if self.shape.steps[step].proves_left {
-                    self.at = At::ProveLeft(step);
+                    self.at = Phase::ProveReleased(step);
                 } else {
                     self.left(!bad);
                 }
             }
-            Task::ProveLeft(_) => {
-                // The probe decides: a `leave` that complained but worked is worth a look, no more.
+            Task::ProveReleased(_) => {
+                // The probe decides: a `release` that complained but worked is worth a look, no more.
                 if self.leave_said_no {
                     self.warn();
                 }
                 self.left(!bad);
             }
-            Task::Store(part) if self.at == At::Store(part) => self.part_done(part, bad, At::Store(part + 1)),
-            Task::Clear if self.at == At::Clear => {
+            Task::Store(part) if self.at == Phase::Store(part) => self.part_done(part, bad, Phase::Store(part + 1)),
+            Task::CleanUp if self.at == Phase::CleanUp => {
                 if bad {
                     self.warn();
                 }
-                self.at = At::Finish;
+                self.at = Phase::Finish;
             }
-            Task::Finish if self.at == At::Finish => self.go(bad, At::ReadBack),
-            Task::ReadBack if self.at == At::ReadBack => self.go(bad, At::Commit),
-            Task::Commit if self.at == At::Commit => {
+            Task::Finish if self.at == Phase::Finish => self.go(bad, Phase::ReadBack),
+            Task::ReadBack if self.at == Phase::ReadBack => self.go(bad, Phase::Commit),
+            Task::Commit if self.at == Phase::Commit => {
                 if bad {
                     self.outcome = self.outcome.combine(Outcome::Failed);
                 }
-                self.at = At::Verdict;
+                self.at = Phase::Verdict;
             }
             _ => {}
         }
     }
 
-    fn go(&mut self, bad: bool, next: At) {
+    fn go(&mut self, bad: bool, next: Phase) {
         if bad {
             self.give_up(Outcome::Failed);
         } else {
@@ -470,53 +476,53 @@ impl Machine {
             self.outcome = self.outcome.combine(Outcome::NotReleased);
         }
         self.leave_said_no = false;
-        self.at = At::Leave;
+        self.at = Phase::Release;
     }
 
     fn hooks_done(&mut self, moment: HookMoment, bad: bool) {
         match moment {
-            HookMoment::Before if self.at == At::Before => {
+            HookMoment::Before if self.at == Phase::Before => {
                 self.before_ran = true;
-                self.go(bad, At::Ready);
+                self.go(bad, Phase::Prepare);
             }
-            HookMoment::Held if self.at == At::HeldHooks => self.go(bad, At::Snapshot),
-            HookMoment::Released if self.at == At::ReleasedHooks => {
+            HookMoment::Held if self.at == Phase::HeldHooks => self.go(bad, Phase::Snapshot),
+            HookMoment::Released if self.at == Phase::ReleasedHooks => {
                 if bad {
                     self.warn();
                 }
                 self.at = self.after_release();
             }
-            HookMoment::Succeeded | HookMoment::Failed if self.at == At::Verdict => {
+            HookMoment::Succeeded | HookMoment::Failed if self.at == Phase::Verdict => {
                 if bad {
                     self.warn();
                 }
-                self.at = At::Finished;
+                self.at = Phase::Finished;
             }
-            HookMoment::Finished if self.at == At::Finished => {
+            HookMoment::Finished if self.at == Phase::Finished => {
                 if bad {
                     self.warn();
                 }
-                self.at = At::End;
+                self.at = Phase::End;
             }
             _ => {}
         }
     }
 
-    fn looked(&mut self, step: usize, reply: Reply) {
+    fn looked(&mut self, step: usize, reply: TaskResult) {
         let goes_on = self.shape.steps[step].goes_on_if_held;
         match reply {
-            Reply::Yes | Reply::Warned | Reply::Serving => self.at = At::Look(step + 1),
-            Reply::Held if goes_on => {
+            TaskResult::Yes | TaskResult::Warned | TaskResult::Serving => self.at = Phase::ProbeInitialState(step + 1),
+            TaskResult::Held if goes_on => {
                 self.found_held.insert(step);
-                self.at = At::Look(step + 1);
+                self.at = Phase::ProbeInitialState(step + 1);
             }
-            Reply::Held | Reply::Unknown | Reply::No => self.give_up(Outcome::Refused),
+            TaskResult::Held | TaskResult::Unknown | TaskResult::No => self.give_up(Outcome::Refused),
         }
     }
 
-    fn part_done(&mut self, part: usize, bad: bool, next: At) {
+    fn part_done(&mut self, part: usize, bad: bool, next: Phase) {
         self.parts[part] = if bad { PartState::Failed } else { PartState::Captured };
-        if bad && self.shape.parts[part].must {
+        if bad && self.shape.parts[part].required {
             self.give_up(Outcome::Failed);
         } else {
             self.at = next;
