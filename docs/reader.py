@@ -1,7 +1,7 @@
 #!/usr/bin/env python3
-"""Lists and restores a Gullet store, sealed or not, without Gullet; written from FORMAT.md alone.
+"""Lists and restores a Gullet store, encrypted or not, without Gullet; written from FORMAT.md alone.
 
-It needs Python 3.9, the `zstd` program, and for sealed stores the `age` program. Hashes are checked when the package
+It needs Python 3.9, the `zstd` program, and for encrypted stores the `age` program. Hashes are checked when the package
 `blake3` is there (pip install blake3), else only lengths are.
 
     reader.py STORE list
@@ -33,7 +33,7 @@ def proven(data, wanted, what):
 def age(data, identity, what):
     """What is in an age file."""
     if not identity:
-        raise SystemExit(f"{what} is sealed: say --identity FILE")
+        raise SystemExit(f"{what} is encrypted: say --identity FILE")
     done = subprocess.run(["age", "-d", "-i", identity], input=data, capture_output=True)
     if done.returncode:
         raise SystemExit(f"{what} cannot be opened: {done.stderr.decode(errors='replace').strip()}")
@@ -50,9 +50,9 @@ def documents(store, folder):
 
 def opened(document, identity, what):
     """A document with its sensitive contents."""
-    if "sealed" not in document:
+    if "encrypted" not in document:
         return document
-    return json.loads(age(base64.b64decode(document["sealed"]["age"]), identity, what))
+    return json.loads(age(base64.b64decode(document["encrypted"]["age"]), identity, what))
 
 
 def name(value):

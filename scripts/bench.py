@@ -132,18 +132,18 @@ def hold_app(data, secure, warm):
         change += f"; sync -f {data}"
     return f"""
 [app.app]
-secure = "{secure}"
-longest_hold = "10m"
+capture_method = "{secure}"
+max_hold = "10m"
 [[app.app.hold]]
 name = "flag"
 enter = {{ script = '''{change}''' }}
 entered = {{ run = ["test", "-e", "{data}/../held"] }}
-leave = {{ run = ["rm", "-f", "{data}/../held"] }}
-left = {{ run = ["test", "!", "-e", "{data}/../held"] }}
+release = {{ run = ["rm", "-f", "{data}/../held"] }}
+released = {{ run = ["test", "!", "-e", "{data}/../held"] }}
 [[app.app.part]]
 name = "files"
 files = ["{data}"]
-{"warm = true" if warm else ""}
+{"precopy = true" if warm else ""}
 """
 
 
@@ -168,7 +168,7 @@ def bench_hold(work, times):
     stream = median(held[cases[0]])
     for case, wanted in [(cases[1], "≤ 0.05"), (cases[2], "≤ 0.05"), (cases[3], "≤ 0.01"), (cases[4], "≤ 0.01")]:
         ms = median(held[case])
-        name = f"{case[0]}, secure = {case[1]}{', warm' if case[2] else ''}"
+        name = f"{case[0]}, capture_method = {case[1]}{', warm' if case[2] else ''}"
         row(f"hold: {name}", "streaming, ext4", f"{ms / 1000:.3f} s", f"{stream / 1000:.3f} s", ms / stream, wanted)
 
 
@@ -308,7 +308,7 @@ def bench_first(work, times):
         key = work / f"key{number}"
         made = subprocess.run([str(GULLET), "key", "new", str(key), "--json"], check=True, capture_output=True)
         public = json.loads(made.stdout)["public"]
-        place = Place(work / "sealed", files_app(data), f'seal_for = ["{public}"]')
+        place = Place(work / "sealed", files_app(data), f'encrypt_to = ["{public}"]')
         result = run_less_read_back(place)
         place.remove()
         return result
@@ -321,7 +321,7 @@ def bench_first(work, times):
     more = memory_text(given["gullet"])
     row("first capture", "tar | zstd -3 -T2", seconds(mine), seconds(other), mine / other, "≤ 1.1", more)
     closed, _ = ratio_of(given["sealed"], given["tar"])
-    row("first capture, sealed", "unsealed", seconds(closed), seconds(mine), closed / mine, "≤ 1.15")
+    row("first capture, encrypted", "not encrypted", seconds(closed), seconds(mine), closed / mine, "≤ 1.15")
     size, listing = archive.stat().st_size, ours.listing
     apart = ours.stored - listing
     row("its payload, listing apart", "tar | zstd -3 -T2", f"{apart / 2**20:.1f} MiB", f"{size / 2**20:.1f} MiB", apart / size,

@@ -66,16 +66,16 @@ shot drill "gullet drill quaybook; gullet compare $(gullet runs --json | grep -o
 touch desk/manifests/draft.tmp; echo 'new' > desk/manifests/late.list
 shot place "gullet restore quaybook --in-place --yes" 8 180 57
 gullet restore quaybook --discard-old --yes >/dev/null 2>&1
-# A second definition, sealed for a key of its own.
+# A second definition, encrypted to a key of its own.
 gullet key new other.key >/dev/null 2>&1
 key=$(gullet key show other.key --json | grep -o 'age1[0-9a-z]*')
-sed "s|^location = .*|location = \"$place/sealed\"\nseal_for = [\"$key\"]|; s|^state = .*|state = \"$place/other\"|" gullet.toml > sealed.toml
+sed "s|^location = .*|location = \"$place/sealed\"\nencrypt_to = [\"$key\"]|; s|^state = .*|state = \"$place/other\"|" gullet.toml > sealed.toml
 gullet --definition sealed.toml store new depot --quiet >/dev/null
 gullet --definition sealed.toml run quaybook --quiet >/dev/null
 shot keys "gullet key new safe.key; gullet key show safe.key; gullet key test --store sealed --identity other.key; gullet key test --store sealed --identity safe.key"
 first=$(gullet runs --json | grep -o '"run": *"[^"]*"' | head -1 | cut -d'"' -f4)
 shot thin "gullet thin --run $first --reason 'before the upgrade'; gullet thin --run $first --reason 'before the upgrade' --yes; gullet store sweep depot; gullet runs"
-sed -e 's/^entered = /enterd = /; s/limit = "10s", tries/limit = "10 sec", tries/; s/must   = true/must = "yes"/' gullet.toml > wrong.toml
+sed -e 's/^entered  = /enterd   = /; s/limit = "10s", tries/limit = "10 sec", tries/; s/required = true/required = "yes"/' gullet.toml > wrong.toml
 shot definition-errors "gullet plan quaybook --definition wrong.toml"
 # A ledger in PostgreSQL beside the desk, as a group.
 mkdir -p pg && chown 65534:65534 pg
@@ -90,7 +90,7 @@ no_hold = "the server's own snapshot is from one point in time"
 
 [[app.ledger.part]]
 name = "databases"
-must = true
+required = true
 postgres = { host = "$place/pg", databases = ["*"] }
 
 [group.counter]

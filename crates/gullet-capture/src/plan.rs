@@ -11,8 +11,8 @@ use gullet_host::hook::{Call, Limits, Runner};
 use gullet_logbook::logbook::Logged;
 use gullet_model::definition::placeholders::fill;
 use gullet_model::definition::{
-    App, CommandSpec, Definition, Drift, Flaws, Loaded, OneOrMany, Part, PartKind, Secure, check_sources, command_text,
-    shell_words,
+    App, CaptureMethod, CommandSpec, Definition, Drift, Flaws, Loaded, OneOrMany, Part, PartKind, check_sources,
+    command_text, shell_words,
 };
 use gullet_model::record::Record;
 
@@ -305,8 +305,8 @@ impl Plan {
     }
 
     /// How parts are secured while the application is held.
-    pub fn secure(&self) -> Secure {
-        self.spec.capture_method.unwrap_or(Secure::Auto)
+    pub fn secure(&self) -> CaptureMethod {
+        self.spec.capture_method.unwrap_or(CaptureMethod::Auto)
     }
 
     /// Whether the run is narrowed to some parts.

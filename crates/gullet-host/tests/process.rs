@@ -5,7 +5,7 @@
 use std::collections::BTreeMap;
 use std::time::{Duration, Instant};
 
-use gullet_host::hook::{Finished, Invocation, Patience, run_process};
+use gullet_host::hook::{Cancellation, Finished, Invocation, run_process};
 use gullet_host::world::{Clock, Stop};
 use gullet_model::step::{Exit, Stream};
 
@@ -40,7 +40,7 @@ fn shell(script: &str, limit_ms: u64) -> Invocation<'static> {
 }
 
 fn run(script: &str, limit_ms: u64) -> Finished {
-    run_process(shell(script, limit_ms), &clock(), Patience::default())
+    run_process(shell(script, limit_ms), &clock(), Cancellation::default())
 }
 
 #[test]
@@ -59,14 +59,14 @@ fn how_it_ended_is_told_apart() {
     assert_eq!(run("kill -9 $$", 5000).report.exit, Exit::Signal(9));
     assert_eq!(run("sleep 30", 100).report.exit, Exit::Limit(100));
     let missing = Invocation { argv: vec!["/nonexistent".to_owned()], ..shell("", 100) };
-    let finished = run_process(missing, &clock(), Patience::default());
+    let finished = run_process(missing, &clock(), Cancellation::default());
     assert!(
         matches!(&finished.report.exit, Exit::NotStarted(why) if why.contains("/nonexistent")),
         "{:?}",
         finished.report.exit
     );
     let nowhere = Invocation { dir: "/nonexistent".into(), ..shell("true", 100) };
-    let finished = run_process(nowhere, &clock(), Patience::default());
+    let finished = run_process(nowhere, &clock(), Cancellation::default());
     assert!(
         matches!(&finished.report.exit, Exit::NotStarted(why) if why.contains("folder")),
         "{:?}",
@@ -81,10 +81,10 @@ fn a_wish_to_stop_and_the_end_of_patience_end_it() {
     let finished = run_process(
         shell("sleep 30", 60_000),
         &clock(),
-        Patience { stop: Some(&stop), until: None, ..Patience::default() },
+        Cancellation { stop: Some(&stop), until: None, ..Cancellation::default() },
     );
     assert_eq!(finished.report.exit, Exit::Stopped);
-    let until = Patience { stop: None, until: Some(Duration::from_millis(200)), ..Patience::default() };
+    let until = Cancellation { stop: None, until: Some(Duration::from_millis(200)), ..Cancellation::default() };
     let finished = run_process(shell("sleep 30", 60_000), &clock(), until);
     assert_eq!(finished.report.exit, Exit::Stopped);
     assert!((150..3000).contains(&finished.report.took_ms), "{}", finished.report.took_ms);
@@ -112,7 +112,7 @@ fn a_script_is_handed_over_in_memory() {
         script: Some("echo \"$0\" | head -c 14; false; echo not reached".to_owned()),
         ..shell("", 5000)
     };
-    let finished = run_process(call, &clock(), Patience::default());
+    let finished = run_process(call, &clock(), Cancellation::default());
     assert_eq!(finished.report.exit, Exit::Code(1));
     assert_eq!(finished.text(), "/proc/self/fd/");
     assert!(finished.report.script.unwrap().contains("not reached"));
@@ -131,7 +131,7 @@ fn output_that_is_not_text_and_output_without_end() {
 #[test]
 fn secrets_are_not_kept() {
     let call = Invocation { secrets: vec!["tide".to_owned()], ..shell("echo the tide is high", 5000) };
-    let finished = run_process(call, &clock(), Patience::default());
+    let finished = run_process(call, &clock(), Cancellation::default());
     assert_eq!(finished.report.output[0].text, "the [secret] is high\n");
     assert!(!format!("{:?}", finished.report).contains("tide"));
 }

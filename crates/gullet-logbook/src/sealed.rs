@@ -11,14 +11,14 @@ use serde::Serialize;
 use serde::de::DeserializeOwned;
 
 use gullet_host::state::State;
-use gullet_model::record::{HoldReport, Host, Record, Remark, Sealed};
+use gullet_model::record::{EncryptedPart, HoldReport, Host, Record, Remark};
 
 /// A document that can be encrypted.
 pub trait Sealable: Serialize + DeserializeOwned + Clone {
     /// Only what may be known by anybody.
     fn in_public(&self) -> Self;
     /// The place of the encrypted part.
-    fn sealed(&mut self) -> &mut Option<Sealed>;
+    fn sealed(&mut self) -> &mut Option<EncryptedPart>;
     /// Whether the opened document is the one that the public part speaks of.
     fn is_of(&self, public: &Self) -> bool;
 }
@@ -39,8 +39,8 @@ impl Sealable for Record {
         }
     }
 
-    fn sealed(&mut self) -> &mut Option<Sealed> {
-        &mut self.sealed
+    fn sealed(&mut self) -> &mut Option<EncryptedPart> {
+        &mut self.encrypted
     }
 
     fn is_of(&self, public: &Self) -> bool {
@@ -53,8 +53,8 @@ impl Sealable for Remark {
         Self { text: String::new(), steps: Vec::new(), ..self.clone() }
     }
 
-    fn sealed(&mut self) -> &mut Option<Sealed> {
-        &mut self.sealed
+    fn sealed(&mut self) -> &mut Option<EncryptedPart> {
+        &mut self.encrypted
     }
 
     fn is_of(&self, public: &Self) -> bool {
@@ -73,7 +73,7 @@ pub fn document<T: Sealable>(document: &T, keys: &Recipients) -> Result<Vec<u8>,
     }
     let age = BASE64.encode(&keys.seal(&serde_json::to_vec(document).map_err(failed)?)?);
     let mut public = document.in_public();
-    *public.sealed() = Some(Sealed { keys: keys.texts(), age });
+    *public.sealed() = Some(EncryptedPart { keys: keys.texts(), age });
     serde_json::to_vec_pretty(&public).map_err(failed)
 }
 
@@ -157,7 +157,7 @@ pub(crate) fn read<T: Sealable>(
     state: Option<&State>,
 ) -> Result<Opened<T>, StoreError> {
     let mut public: T = store.document(name)?.parse()?;
-    let Some(Sealed { keys, age }) = public.sealed().take() else {
+    let Some(EncryptedPart { keys, age }) = public.sealed().take() else {
         return Ok(Opened { document: public, keys: Vec::new(), is_locked: false });
     };
     let kept = state.zip(name.hash()).and_then(|(state, hash)| state.clear(&store.info().id, &hash));

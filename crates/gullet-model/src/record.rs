@@ -76,7 +76,7 @@ pub struct Record {
     pub holdings: Holdings,
     /// Where the sensitive contents are encrypted: all of them; what is above is then only what may be known by anybody.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub sealed: Option<Sealed>,
+    pub encrypted: Option<EncryptedPart>,
 }
 
 /// A warning or a cause, with what it is about.
@@ -218,10 +218,10 @@ pub struct OutsideProof {
     pub id: String,
     /// When it had been asked to begin.
     #[schemars(with = "String")]
-    pub began: Timestamp,
+    pub requested_at: Timestamp,
     /// When their moment was fixed.
     #[schemars(with = "String")]
-    pub begun: Timestamp,
+    pub fixed_at: Timestamp,
     /// When they were complete.
     #[schemars(with = "Option<String>")]
     pub done: Option<Timestamp>,
@@ -363,7 +363,7 @@ impl Record {
             steps: Vec::new(),
             captures: Vec::new(),
             holdings: Holdings::default(),
-            sealed: None,
+            encrypted: None,
         }
     }
 
@@ -415,7 +415,7 @@ pub struct Host {
 
 /// The encrypted part of a document.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
-pub struct Sealed {
+pub struct EncryptedPart {
     /// The public keys that it is encrypted to; each of their identities opens it.
     pub keys: Vec<String>,
     /// The whole document as JSON, as an age file, in base64.
@@ -455,7 +455,7 @@ pub struct Remark {
     pub moved: Vec<Moved>,
     /// Where the sensitive contents are encrypted: all of them.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub sealed: Option<Sealed>,
+    pub encrypted: Option<EncryptedPart>,
 }
 
 impl Remark {
@@ -478,7 +478,7 @@ impl Remark {
             steps: Vec::new(),
             payload: Vec::new(),
             moved: Vec::new(),
-            sealed: None,
+            encrypted: None,
         }
     }
 }

@@ -21,7 +21,7 @@ use gullet_capture::plan::{Plan, PlannedPart};
 use gullet_host::hook::{Call, Limits, Runner};
 use gullet_host::state::State;
 use gullet_logbook::logbook::{Logbook, Logged};
-use gullet_model::definition::{App, OneOrMany, PartKind, Probe, Secure, When};
+use gullet_model::definition::{App, CaptureMethod, OneOrMany, PartKind, Probe, When};
 use gullet_model::record::SecuredBy;
 use gullet_model::words::{count, duration, list, millis, size};
 
@@ -362,7 +362,7 @@ impl Preflight<'_> {
             checks.pass("hold", found);
         }
         for part in &self.plan.parts {
-            let wanted = self.plan.spec.capture_method == Some(Secure::Snapshot);
+            let wanted = self.plan.spec.capture_method == Some(CaptureMethod::Snapshot);
             let sources = part.spec.files.iter().chain(&part.spec.sqlite);
             for source in sources.filter(|_| wanted) {
                 if foresee(source, self.plan, part.spec.cross_mounts) != Some(SecuredBy::Snapshot) {
@@ -416,7 +416,7 @@ impl Preflight<'_> {
             foresee(source, &plain, false).filter(|by| *by != SecuredBy::Copy)
         });
         let mut words = Vec::new();
-        if let Some(by) = can.filter(|_| matches!(self.plan.secure(), Secure::Stream | Secure::Stage)) {
+        if let Some(by) = can.filter(|_| matches!(self.plan.secure(), CaptureMethod::Stream | CaptureMethod::Copy)) {
             words.push(format!("`capture_method = \"auto\"` would take a {}", by.words()));
         }
         if !cold.is_empty() {

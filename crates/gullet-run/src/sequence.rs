@@ -419,7 +419,7 @@ impl Sequence {
                 self.part_done(part, bad, Phase::CaptureBefore(part + 1));
             }
             Task::Capture(part) if self.at == Phase::Capture(part) => {
-                self.part_done(part, bad, Phase::Capture(part + 1))
+                self.part_done(part, bad, Phase::Capture(part + 1));
             }
             Task::Capture(part) if self.at == Phase::CaptureAfter(part) => {
                 self.part_done(part, bad, Phase::CaptureAfter(part + 1));

@@ -7,7 +7,7 @@ use serde::Serialize;
 use gullet_capture::plan::{Plan, PlannedPart};
 use gullet_host::hook::Limits;
 use gullet_model::definition::HookMoment;
-use gullet_model::definition::{CommandSpec, OneOrMany, PartKind, Probe, Secure, Span, When, command_text};
+use gullet_model::definition::{CaptureMethod, CommandSpec, OneOrMany, PartKind, Probe, Span, When, command_text};
 
 /// One step, to be shown.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
@@ -124,16 +124,16 @@ fn snapshot_steps(plan: &Plan, steps: &mut Vec<PlanStep>) {
         (Some(hooks), _) => {
             steps.push(command_step("held", "make the snapshot".to_owned(), &hooks.make, Limits::HOOK));
         }
-        (None, Secure::Snapshot) => steps.push(plain("held", "make a snapshot of the sources".to_owned())),
-        (None, Secure::Auto) => {
+        (None, CaptureMethod::Snapshot) => steps.push(plain("held", "make a snapshot of the sources".to_owned())),
+        (None, CaptureMethod::Auto) => {
             let what =
                 "capture the sources: by a snapshot where they can have one, else by a clone or a copy".to_owned();
             steps.push(plain("held", what));
         }
-        (None, Secure::Stage) => {
+        (None, CaptureMethod::Copy) => {
             steps.push(plain("held", "clone or copy the sources, to store them later".to_owned()));
         }
-        (None, Secure::Stream) => {}
+        (None, CaptureMethod::Stream) => {}
     }
 }
 

@@ -12,7 +12,7 @@ use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use gullet_host::hook::secret::{SecretError, resolve};
-use gullet_host::hook::{Account, Patience};
+use gullet_host::hook::{Account, Cancellation};
 use gullet_host::world::{Clock, World};
 use gullet_model::definition::{EnvValue, LoginSpec};
 
@@ -40,7 +40,7 @@ pub struct Waiting<'a> {
     /// Measures the limit.
     pub clock: &'a dyn Clock,
     /// What cuts the waiting short.
-    pub patience: Patience<'a>,
+    pub patience: Cancellation<'a>,
     /// How long one answer may take.
     pub limit: Duration,
 }

@@ -8,7 +8,7 @@ use std::path::Path;
 use gullet_store::{Cut, Hash, IoPath, PathError, cut_ahead, cut_all};
 use rustix::fs::{OFlags, SeekFrom as RawSeek};
 
-use super::secured::{PartError, Securing};
+use super::secured::{CaptureContext, PartError};
 use gullet_model::record::Counts;
 
 /// A source of at least so many bytes is read and cut ahead, on a thread of its own.
@@ -20,7 +20,7 @@ pub(super) fn contents(
     path: &Path,
     chunks: &mut Vec<Hash>,
     counts: &Counts,
-    context: &mut Securing<'_, '_>,
+    context: &mut CaptureContext<'_, '_>,
 ) -> Result<u64, PartError> {
     let mut read = 0;
     let wrap = |error| PartError::Path(PathError::new(path, error));

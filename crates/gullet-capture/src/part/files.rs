@@ -13,12 +13,12 @@ use gullet_store::{Deposit, Hash, IoPath, PathError, StoreError};
 
 use super::contents::{DataReader, contents, data_ranges, open};
 use super::entry;
-use super::in_order::{Compared, InOrder};
+use super::in_order::{Compared, MarksCursor};
 use super::lister::{Listed, Lister};
-use super::marks::{Ground, MadeMarks, Marked, Marks, News, Staged};
+use super::marks::{FilesystemInfo, MadeMarks, Marked, Marks, News, Staged};
 use super::owners::Owners;
 use super::pending::{Copies, Pending};
-use super::secured::{PartError, Securing};
+use super::secured::{CaptureContext, PartError};
 use super::seen::{Seen, SeenRoot};
 use super::walk::{Found, LeftOuts, Walk};
 use super::wanted::Wanted;
@@ -59,7 +59,7 @@ pub(super) fn capture(
     known: &Known,
     new_marks: PathBuf,
     wanted: Wanted,
-    context: &mut Securing<'_, '_>,
+    context: &mut CaptureContext<'_, '_>,
 ) -> Result<(Listed, Looked), PartError> {
     let mut lister = Lister::new(known.last.clone(), new_marks, wanted, context.deposit)?;
     let (looked, _) = look(walk, known, &mut lister, None, context)?;
@@ -72,7 +72,7 @@ pub(super) fn warm(
     walk: &Walk,
     last: Marks,
     new_marks: PathBuf,
-    context: &mut Securing<'_, '_>,
+    context: &mut CaptureContext<'_, '_>,
 ) -> Result<(Marks, Counts), PartError> {
     let mut lister = Lister::unstored(last.clone(), new_marks, context.deposit)?;
     let known = Known { last, warm: None, by_one: false };
@@ -89,7 +89,7 @@ pub(super) fn stage(
     known: &Known,
     pending: PathBuf,
     copies: Copies,
-    context: &mut Securing<'_, '_>,
+    context: &mut CaptureContext<'_, '_>,
 ) -> Result<(Counts, Looked, Option<SecuredBy>), PartError> {
     let mut waiting = Pending::create(known.last.clone(), pending)?;
     let (looked, copies) = look(walk, known, &mut waiting, Some(copies), context)?;
@@ -120,9 +120,19 @@ pub(super) trait Sink {
     /// What the last capture had at a path.
     fn last_of(&mut self, path: &PathName) -> Option<Marked>;
     /// One more.
-    fn push(&mut self, marked: Marked, last: Option<&Marked>, context: &mut Securing<'_, '_>) -> Result<(), PartError>;
+    fn push(
+        &mut self,
+        marked: Marked,
+        last: Option<&Marked>,
+        context: &mut CaptureContext<'_, '_>,
+    ) -> Result<(), PartError>;
     /// A whole block in which nothing changed.
-    fn push_block(&mut self, from: &Marks, number: usize, context: &mut Securing<'_, '_>) -> Result<(), PartError>;
+    fn push_block(
+        &mut self,
+        from: &Marks,
+        number: usize,
+        context: &mut CaptureContext<'_, '_>,
+    ) -> Result<(), PartError>;
     /// So far.
     fn counts(&mut self) -> &mut Counts;
     /// Whether it compares with the last capture, and stores at once.
@@ -134,11 +144,21 @@ impl Sink for Lister {
         Lister::last_of(self, path)
     }
 
-    fn push(&mut self, marked: Marked, last: Option<&Marked>, context: &mut Securing<'_, '_>) -> Result<(), PartError> {
+    fn push(
+        &mut self,
+        marked: Marked,
+        last: Option<&Marked>,
+        context: &mut CaptureContext<'_, '_>,
+    ) -> Result<(), PartError> {
         Lister::push(self, marked, last, context.deposit)
     }
 
-    fn push_block(&mut self, from: &Marks, number: usize, context: &mut Securing<'_, '_>) -> Result<(), PartError> {
+    fn push_block(
+        &mut self,
+        from: &Marks,
+        number: usize,
+        context: &mut CaptureContext<'_, '_>,
+    ) -> Result<(), PartError> {
         Lister::push_block(self, from, number, context.deposit)
     }
 
@@ -157,7 +177,7 @@ fn look(
     known: &Known,
     sink: &mut dyn Sink,
     copies: Option<Copies>,
-    context: &mut Securing<'_, '_>,
+    context: &mut CaptureContext<'_, '_>,
 ) -> Result<(Looked, Option<Copies>), PartError> {
     let mut grounds = HashMap::new();
     let mut roots = Vec::new();
@@ -173,7 +193,7 @@ fn look(
         grounds.insert(meta.dev(), ground);
         seen_roots.push(SeenRoot::new(root, seen, &meta));
     }
-    let in_order = InOrder::new(known.source(context.reread));
+    let in_order = MarksCursor::new(known.source(context.reread));
     let mut capturing = Capturing {
         grounds,
         sink,
@@ -240,12 +260,12 @@ impl Warnings {
 }
 
 struct Capturing<'x, 'a, 'd> {
-    grounds: HashMap<u64, Ground>,
+    grounds: HashMap<u64, FilesystemInfo>,
     sink: &'x mut dyn Sink,
     known: &'x Known,
     /// The marks of the copy before the hold.
     warm: Option<Marks>,
-    in_order: InOrder,
+    in_order: MarksCursor,
     /// Where contents are copied that are not read into the store at once.
     copies: Option<Copies>,
     /// Device and inode of files with several names, and the name that their contents are listed under: as the reading itself
@@ -255,7 +275,7 @@ struct Capturing<'x, 'a, 'd> {
     unreadable: u64,
     seen: Option<Seen>,
     owners: Owners,
-    context: &'x mut Securing<'a, 'd>,
+    context: &'x mut CaptureContext<'a, 'd>,
 }
 
 /// What was read of a file.
@@ -298,8 +318,8 @@ impl Capturing<'_, '_, '_> {
         let is_link = has_names && self.links.contains_key(&identity);
         loop {
             match self.in_order.compare(&found, is_link, self.context.deposit)? {
-                Compared::Alone => return self.alone(found),
-                Compared::Broken(done) => {
+                Compared::NotInBlock => return self.alone(found),
+                Compared::Diverged(done) => {
                     self.unchanged(done)?;
                     continue;
                 }

@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 
 use super::produce;
-use super::secured::{PartError, Securing};
+use super::secured::{CaptureContext, PartError};
 use crate::plan::PlannedPart;
 use gullet_host::hook::{Call, Limits};
 use gullet_model::definition::HttpExport;
@@ -15,7 +15,7 @@ pub(super) fn fetch(
     part: &PlannedPart,
     http: &HttpExport,
     capture: &mut Capture,
-    context: &mut Securing<'_, '_>,
+    context: &mut CaptureContext<'_, '_>,
 ) -> Result<PathBuf, PartError> {
     let call = |limit| Call { limit, values: part.values.clone(), ..produce::call(part, context) };
     let (ask, ready, fetch) = (call(Limits::HOOK), call(Limits::PROBE), call(Limits::EXPORT));

@@ -7,14 +7,14 @@ use std::path::{Path, PathBuf};
 
 use super::server::{call, command, folders};
 use crate::engine::{EngineError, Login, Waiting, mariadb, postgres, program};
-use gullet_host::hook::{Call, Limits, Patience, Runner};
+use gullet_host::hook::{Call, Cancellation, Limits, Runner};
 use gullet_model::definition::{Mariadb, Part, Postgres};
 
 /// Databases that every PostgreSQL server has, and that are replaced when nothing is in them.
 const FROM_THE_BEGINNING: &str = "postgres";
 
 /// A server that an export is brought into.
-pub enum Importer {
+pub enum DatabaseImport {
     /// Into a PostgreSQL server.
     Postgres(Box<(Postgres, postgres::Server)>),
     /// Into a MariaDB server.
@@ -63,7 +63,7 @@ fn quoted_name(text: &str) -> Option<String> {
     }
 }
 
-impl Importer {
+impl DatabaseImport {
     /// The server of a part; `None` where the part stands for none.
     pub fn of(part: &Part, runner: &Runner<'_>) -> Option<Result<Self, String>> {
         match (&part.postgres, &part.mariadb) {
@@ -89,7 +89,7 @@ impl Importer {
 
     /// Whether the server answers: it may be a part of the application, and stopped with it.
     pub fn answers(&self, runner: &Runner<'_>) -> bool {
-        let waiting = Waiting { clock: runner.world.clock, patience: Patience::default(), limit: Limits::PROBE };
+        let waiting = Waiting { clock: runner.world.clock, patience: Cancellation::default(), limit: Limits::PROBE };
         match self {
             Self::Postgres(at) => at.1.connect("template1", waiting).is_ok(),
             Self::Mariadb(at) => at.1.connect(waiting).is_ok(),
@@ -98,7 +98,7 @@ impl Importer {
 
     /// Brings in what lies in a folder. Gives the databases that were made, also where it fails in the middle.
     pub fn bring(&self, folder: &Path, runner: &Runner<'_>, made: &mut Vec<String>) -> Result<(), String> {
-        let patience = Patience { stop: Some(runner.world.stop), ..Patience::default() };
+        let patience = Cancellation { stop: Some(runner.world.stop), ..Cancellation::default() };
         let waiting = Waiting { clock: runner.world.clock, patience, limit: Limits::EXPORT };
         let wanted = databases(folder)?;
         match self {
@@ -178,7 +178,7 @@ impl Importer {
 
     /// Removes what was brought in.
     pub fn take_back(&self, made: &[String], runner: &Runner<'_>) -> Result<(), String> {
-        let waiting = Waiting { clock: runner.world.clock, patience: Patience::default(), limit: Limits::HOOK };
+        let waiting = Waiting { clock: runner.world.clock, patience: Cancellation::default(), limit: Limits::HOOK };
         match self {
             Self::Postgres(at) => {
                 let session = at.1.connect("template1", waiting).map_err(said)?;
@@ -211,7 +211,7 @@ fn is_empty(server: &postgres::Server, name: &str, waiting: Waiting<'_>) -> Resu
 /// Runs a client with a file on its standard input, as the account that the server is called as.
 fn feed(words: Vec<String>, login: &Login, variable: &str, file: &Path, runner: &Runner<'_>) -> Result<(), String> {
     let spec = command(words, login);
-    let patience = Patience { stop: Some(runner.world.stop), ..Patience::default() };
+    let patience = Cancellation { stop: Some(runner.world.stop), ..Cancellation::default() };
     let call = Call { moment: "restore", stdin: Some(file.to_path_buf()), ..call(login, variable, patience) };
     let name = file.file_name().unwrap_or_default().to_string_lossy().into_owned();
     runner.run(&spec, call).result.map_err(|why| format!("{name}: {why}"))

@@ -6,7 +6,7 @@ use super::marks::{Mark, Marks};
 use super::walk::Found;
 
 /// Compares what a walk finds with marks, block by block.
-pub(super) struct InOrder {
+pub(super) struct MarksCursor {
     pub(super) marks: Marks,
     pub(super) block: usize,
     /// The marks of the block, once they are compared with.
@@ -20,7 +20,7 @@ pub(super) struct InOrder {
     pub(super) usable: bool,
 }
 
-impl InOrder {
+impl MarksCursor {
     pub(super) fn new(marks: Marks) -> Self {
         Self { marks, block: 0, loaded: None, at: 0, done: 0, one_by_one: false, usable: false }
     }
@@ -39,7 +39,7 @@ impl InOrder {
         deposit: &mut Deposit<'_>,
     ) -> Result<Compared, StoreError> {
         loop {
-            let Some(block) = self.marks.blocks().get(self.block) else { return Ok(Compared::Alone) };
+            let Some(block) = self.marks.blocks().get(self.block) else { return Ok(Compared::NotInBlock) };
             let expected = self.loaded.as_ref().and_then(|marks| Mark::read(marks, self.at));
             if let Some((mark, next)) = expected.filter(|(mark, _)| mark.path == found.name.as_bytes()) {
                 if mark.is_believed(&found.meta) && is_link == mark.is_link {
@@ -52,7 +52,7 @@ impl InOrder {
                     continue;
                 }
                 if self.one_by_one || found.name < block.first {
-                    return Ok(Compared::Alone);
+                    return Ok(Compared::NotInBlock);
                 }
                 // What a block stands on must be in the store; the copy before the hold has just been put there.
                 self.usable = self.marks.is_of_this_run || deposit.can_reuse(&block.frames)?;
@@ -62,7 +62,7 @@ impl InOrder {
             }
             let done = std::mem::take(&mut self.done);
             (self.loaded, self.one_by_one) = (None, true);
-            return Ok(Compared::Broken(done));
+            return Ok(Compared::Diverged(done));
         }
     }
 }
@@ -74,7 +74,7 @@ pub(super) enum Compared {
     /// It is unchanged, and the last of its block.
     Completed,
     /// It is to be looked at by itself.
-    Alone,
+    NotInBlock,
     /// So many entries of the block are unchanged, and what comes next is not what was expected. To be asked again.
-    Broken(u64),
+    Diverged(u64),
 }

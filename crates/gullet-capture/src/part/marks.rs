@@ -217,14 +217,14 @@ impl<'m> Mark<'m> {
 
 /// What is known about the filesystem of a root at this look.
 #[derive(Clone, Debug)]
-pub(super) struct Ground {
+pub(super) struct FilesystemInfo {
     /// Type and id, to notice another filesystem in its place.
     pub(super) filesystem: String,
     /// When it was synced, where its marks can be believed.
     synced: Option<i128>,
 }
 
-impl Ground {
+impl FilesystemInfo {
     /// Syncs the filesystem that `root` is on, and says what it is.
     pub(super) fn look(root: &Path, clock: &dyn Clock) -> Result<Self, PathError> {
         let stat = rustix::fs::statfs(root).at(root)?;
@@ -261,11 +261,11 @@ fn nanoseconds(at: Timestamp) -> i128 {
 
 /// What is known about the filesystems of the roots. A look syncs, so it is best taken before the application is held.
 #[derive(Debug, Default)]
-pub struct Grounds(HashMap<u64, Ground>);
+pub struct Filesystems(HashMap<u64, FilesystemInfo>);
 
-impl Grounds {
+impl Filesystems {
     /// What is known of the filesystem of `root`; it is looked at where that was not done yet.
-    pub(super) fn of(&mut self, root: &Path, clock: &dyn Clock) -> Result<Ground, PathError> {
+    pub(super) fn of(&mut self, root: &Path, clock: &dyn Clock) -> Result<FilesystemInfo, PathError> {
         let device = fs::metadata(root).at(root)?.dev();
         if let Some(known) = self.0.get(&device) {
             return Ok(known.clone());
@@ -277,9 +277,9 @@ impl Grounds {
     ///
     /// # Errors
     /// When it cannot be looked at.
-    pub(super) fn renew(&mut self, root: &Path, clock: &dyn Clock) -> Result<Ground, PathError> {
+    pub(super) fn renew(&mut self, root: &Path, clock: &dyn Clock) -> Result<FilesystemInfo, PathError> {
         let device = fs::metadata(root).at(root)?.dev();
-        let ground = Ground::look(root, clock)?;
+        let ground = FilesystemInfo::look(root, clock)?;
         self.0.insert(device, ground.clone());
         Ok(ground)
     }
@@ -572,7 +572,7 @@ mod tests {
         let changed = i128::from(meta.ctime()) * 1_000_000_000 + i128::from(meta.ctime_nsec());
         let settles = |later: Option<i128>| {
             let synced = later.map(|later| changed + later);
-            Ground { filesystem: String::new(), synced }.settles(&meta)
+            FilesystemInfo { filesystem: String::new(), synced }.settles(&meta)
         };
         assert!(!settles(Some(-1)) && !settles(Some(0)) && !settles(Some(TICK)));
         assert!(settles(Some(TICK + 1)));
@@ -584,6 +584,56 @@ mod tests {
         let mut entry = super::super::entry::bare(PathName::new(name), &meta);
         entry.kind = Kind::File;
         Marked { entry, ctime: (5, 6), inode: 7, settled: true, news: News::Changed, staged: None }
+    }
+
+    #[test]
+    fn every_mark_is_read_as_it_was_written() {
+        for kind in KINDS {
+            for news in NEWS {
+                for (settled, is_link) in [(false, false), (false, true), (true, false), (true, true)] {
+                    let (mtime, ctime) = ((-5, 999_999_999), (7, 8));
+                    let (size, inode) = (1 << 40, u64::MAX - 1);
+                    let mark = Mark { path: b"a/b", kind, settled, is_link, news, size, mtime, ctime, inode };
+                    let mut bytes = b"before".to_vec();
+                    mark.write(&mut bytes);
+                    assert_eq!(Mark::read(&bytes, 6), Some((mark, bytes.len())));
+                    assert_eq!(Mark::read(&bytes[..bytes.len() - 1], 6), None);
+                }
+            }
+        }
+    }
+
+    #[test]
+    fn only_a_settled_mark_that_agrees_in_everything_is_believed() {
+        let file = tempfile::NamedTempFile::new().unwrap();
+        fs::write(file.path(), "five!").unwrap();
+        let meta = fs::metadata(file.path()).unwrap();
+        let good = Mark {
+            path: b"x",
+            kind: Kind::File,
+            settled: true,
+            is_link: false,
+            news: News::New,
+            size: meta.len(),
+            mtime: (meta.mtime(), meta.mtime_nsec() as u32),
+            ctime: (meta.ctime(), meta.ctime_nsec() as u32),
+            inode: meta.ino(),
+        };
+        assert!(good.is_believed(&meta));
+        let others = [
+            Mark { settled: false, ..good },
+            Mark { kind: Kind::Symlink, ..good },
+            Mark { size: 6, ..good },
+            Mark { mtime: (good.mtime.0 + 1, good.mtime.1), ..good },
+            Mark { mtime: (good.mtime.0, good.mtime.1 ^ 1), ..good },
+            Mark { ctime: (good.ctime.0 - 1, good.ctime.1), ..good },
+            Mark { ctime: (good.ctime.0, good.ctime.1 ^ 1), ..good },
+            Mark { inode: good.inode + 1, ..good },
+        ];
+        for other in others {
+            assert!(!other.is_believed(&meta), "{other:?}");
+        }
+        assert!(!marked("x").is_believed(&meta) && !marked("x").same_marks(&meta));
     }
 
     #[test]

@@ -4,13 +4,13 @@
 //! Files and databases are secured by an atomic snapshot, by clones, by private copies, or (files only) by reading them into
 //! the store at once; exports lie in the run's private folder.
 //!
-//! - [`precopy`]: the copy before the hold, after which the hold has only to look at what changed.
-//! - [`capture_method`]: secures a part, whatever its kind; gives a [`Secured`].
-//! - [`Secured::quiet`]: whether the source changed since, while the application said that it was held.
-//! - [`Secured::store`]: stores what was secured and completes the [`Capture`](gullet_model::record::Capture).
+//! - [`warm`]: the copy before the hold, after which the hold has only to look at what changed.
+//! - [`secure`]: secures a part, whatever its kind; gives a [`CapturedPart`].
+//! - [`CapturedPart::quiet`]: whether the source changed since, while the application said that it was held.
+//! - [`CapturedPart::store`]: stores what was secured and completes the [`Capture`](gullet_model::record::Capture).
 //! - [`Staging`]: snapshots and clones, noted before they are made; `btrfs`: the kernel's calls for them.
 //! - `walk`: the files below some roots, in the order of a listing. `marks`: which of them can be believed unchanged;
-//!   [`Grounds`]: the filesystems they are on.
+//!   [`Filesystems`]: the filesystems they are on.
 //! - `lister`: a listing while it is made, with its counts. `wanted`: what must be in it.
 //! - `in_order`: a walk compared with the marks, block by block. `contents`: reading files. `pending`: what was copied in the
 //!   hold and waits to be stored. `seen`: what was seen in the hold, to tell whether it changed.
@@ -48,15 +48,15 @@ mod walk;
 mod wanted;
 
 pub use entry::{bare as entry_of, flags as flags_of, xattrs as xattrs_of};
-pub use import::Importer;
+pub use import::DatabaseImport;
 pub use mariadb::{OWN as OWN_OF_MARIADB, count as count_mariadb, kept_elsewhere};
-pub use marks::Grounds;
+pub use marks::Filesystems;
 pub use own::{ARENA, is_arena};
 pub use owners::{group_here, user_here};
 pub use postgres::{count as count_postgres, places as postgres_programs};
 pub use remaining::{Why, remaining};
 pub use secured::failed_capture;
-pub use secured::{PartError, Quiet, Secured, Securing, WarmCopy, secure, warm};
+pub use secured::{CaptureContext, CapturedPart, PartError, SourceChange, WarmCopy, secure, warm};
 pub use server::check_service;
 pub use server::leading_out;
 pub use server::rows as facts_of_rows;

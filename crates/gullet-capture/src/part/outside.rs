@@ -4,7 +4,7 @@
 use std::collections::BTreeMap;
 
 use super::produce;
-use super::secured::{PartError, Securing};
+use super::secured::{CaptureContext, PartError};
 use crate::plan::PlannedPart;
 use gullet_host::hook::{Call, Limits};
 use gullet_model::definition::Outside;
@@ -14,7 +14,7 @@ use gullet_model::record::OutsideProof;
 pub(super) fn begin(
     part: &PlannedPart,
     outside: &Outside,
-    context: &mut Securing<'_, '_>,
+    context: &mut CaptureContext<'_, '_>,
 ) -> Result<OutsideProof, PartError> {
     let call = Call { limit: Limits::HOOK, ..produce::call(part, context) };
     let outcome = context.runner.run(&outside.begin, call);
@@ -23,14 +23,14 @@ pub(super) fn begin(
     if id.is_empty() || id.chars().any(char::is_control) {
         return Err(PartError::Other("`begin` printed no id by which it could be found again".to_owned()));
     }
-    let began = context.world.clock.now();
+    let requested_at = context.world.clock.now();
     if let Some(begun) = &outside.begun {
         let call = Call { values: values(part, &id), ..probing(part, context) };
         produce::wait_for(begun, call, Limits::WITHIN, context)
             .map_err(|error| PartError::Other(format!("{id}: its moment was not fixed: {error}")))?;
     }
-    let begun = context.world.clock.now();
-    Ok(OutsideProof { id, began, begun, done: None, proof: None })
+    let fixed_at = context.world.clock.now();
+    Ok(OutsideProof { id, requested_at, fixed_at, done: None, proof: None })
 }
 
 /// Waits until it is complete, and has it proven.
@@ -38,7 +38,7 @@ pub(super) fn complete(
     part: &PlannedPart,
     outside: &Outside,
     proof: &mut OutsideProof,
-    context: &mut Securing<'_, '_>,
+    context: &mut CaptureContext<'_, '_>,
 ) -> Result<(), PartError> {
     let call = Call { values: values(part, &proof.id), ..probing(part, context) };
     produce::wait_for(&outside.done, call, Limits::EXPORT, context)
@@ -55,7 +55,7 @@ pub(super) fn complete(
     Ok(())
 }
 
-fn probing<'a>(part: &PlannedPart, context: &Securing<'a, '_>) -> Call<'a> {
+fn probing<'a>(part: &PlannedPart, context: &CaptureContext<'a, '_>) -> Call<'a> {
     Call { limit: Limits::PROBE, ..produce::call(part, context) }
 }
 

@@ -14,7 +14,7 @@ use super::contents::{DataReader, Stretch, contents};
 use super::files::{Known, Sink};
 use super::lister::{Listed, Lister};
 use super::marks::{Marked, Marks, Staged};
-use super::secured::{PartError, Securing};
+use super::secured::{CaptureContext, PartError};
 use super::stored;
 use gullet_model::record::{Counts, SecuredBy};
 
@@ -117,12 +117,12 @@ impl Sink for Pending {
         self.last.of(path)
     }
 
-    fn push(&mut self, marked: Marked, _: Option<&Marked>, _: &mut Securing<'_, '_>) -> Result<(), PartError> {
+    fn push(&mut self, marked: Marked, _: Option<&Marked>, _: &mut CaptureContext<'_, '_>) -> Result<(), PartError> {
         self.counts.see(&marked.entry);
         Ok(self.write(&Item::Entry(Box::new(marked)))?)
     }
 
-    fn push_block(&mut self, from: &Marks, number: usize, _: &mut Securing<'_, '_>) -> Result<(), PartError> {
+    fn push_block(&mut self, from: &Marks, number: usize, _: &mut CaptureContext<'_, '_>) -> Result<(), PartError> {
         self.counts.see_all(&from.blocks()[number].counts);
         Ok(self.write(&Item::Block(number))?)
     }
@@ -150,7 +150,7 @@ fn list_extras(
     extras: &mut VecDeque<Extra>,
     next: Option<&PathName>,
     lister: &mut Lister,
-    context: &mut Securing<'_, '_>,
+    context: &mut CaptureContext<'_, '_>,
 ) -> Result<(), PartError> {
     while extras.front().is_some_and(|extra| next.is_none_or(|next| extra.name < *next)) {
         let Some(extra) = extras.pop_front() else { break };
@@ -166,7 +166,7 @@ pub(super) fn store_staged(
     mut lister: Lister,
     known: &Known,
     mut extras: VecDeque<Extra>,
-    context: &mut Securing<'_, '_>,
+    context: &mut CaptureContext<'_, '_>,
 ) -> Result<Listed, PartError> {
     let copies = File::open(copies).ok();
     let from = known.source(false);

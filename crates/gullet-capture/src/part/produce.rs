@@ -7,7 +7,7 @@ use std::time::Duration;
 
 use gullet_store::IoPath;
 
-use super::secured::{PartError, Securing};
+use super::secured::{CaptureContext, PartError};
 use crate::plan::PlannedPart;
 use gullet_host::hook::{Call, CallOutcome, Limits};
 use gullet_model::definition::{CommandSpec, OneOrMany, Probe};
@@ -22,14 +22,14 @@ pub(super) fn wait_for(
     probes: &OneOrMany<Probe>,
     call: Call<'_>,
     within: Duration,
-    context: &mut Securing<'_, '_>,
+    context: &mut CaptureContext<'_, '_>,
 ) -> Result<(), PartError> {
     let outcome = context.runner.wait_for(probes, &call, within);
     take(outcome, context)
 }
 
 /// Runs `command` with its standard output in a file of the run's private folder; gives the file.
-pub(super) fn command(part: &PlannedPart, context: &mut Securing<'_, '_>) -> Result<PathBuf, PartError> {
+pub(super) fn command(part: &PlannedPart, context: &mut CaptureContext<'_, '_>) -> Result<PathBuf, PartError> {
     let output = context.scratch.join("output");
     let spec = CommandSpec { run: Some(part.spec.command.clone()), limit: part.spec.limit, ..CommandSpec::default() };
     let call = Call { stdout: Some(output.clone()), ..call(part, context) };
@@ -43,7 +43,7 @@ pub(super) fn command(part: &PlannedPart, context: &mut Securing<'_, '_>) -> Res
 }
 
 /// Runs `export`; gives the folder it could write to.
-pub(super) fn export(part: &PlannedPart, context: &mut Securing<'_, '_>) -> Result<PathBuf, PartError> {
+pub(super) fn export(part: &PlannedPart, context: &mut CaptureContext<'_, '_>) -> Result<PathBuf, PartError> {
     let folder = context.scratch.join("export");
     fs::create_dir(&folder).at(&folder)?;
     let Some(spec) = &part.spec.export else { return Ok(folder) };
@@ -59,7 +59,7 @@ pub(super) fn export(part: &PlannedPart, context: &mut Securing<'_, '_>) -> Resu
     Ok(folder)
 }
 
-pub(super) fn call<'a>(part: &PlannedPart, context: &Securing<'a, '_>) -> Call<'a> {
+pub(super) fn call<'a>(part: &PlannedPart, context: &CaptureContext<'a, '_>) -> Call<'a> {
     Call {
         values: part.values.clone(),
         moment: "capture",
@@ -71,13 +71,17 @@ pub(super) fn call<'a>(part: &PlannedPart, context: &Securing<'a, '_>) -> Call<'
 }
 
 /// Runs a command, and takes its processes and notes into the step.
-pub(super) fn perform(spec: &CommandSpec, call: Call<'_>, context: &mut Securing<'_, '_>) -> Result<(), PartError> {
+pub(super) fn perform(
+    spec: &CommandSpec,
+    call: Call<'_>,
+    context: &mut CaptureContext<'_, '_>,
+) -> Result<(), PartError> {
     let outcome = context.runner.run(spec, call);
     take(outcome, context)
 }
 
 /// Takes the processes and notes of a command into the step, and gives its result.
-pub(super) fn take(outcome: CallOutcome, context: &mut Securing<'_, '_>) -> Result<(), PartError> {
+pub(super) fn take(outcome: CallOutcome, context: &mut CaptureContext<'_, '_>) -> Result<(), PartError> {
     context.commands.extend(outcome.tries);
     context.notes.facts.extend(outcome.notes.facts);
     context.notes.warnings.extend(outcome.notes.warnings);
@@ -108,7 +112,7 @@ fn fresh(path: &Path, started: i128) -> Result<(), PartError> {
 }
 
 /// Runs the commands of `facts` and keeps what they print.
-pub(super) fn facts(part: &PlannedPart, context: &mut Securing<'_, '_>) -> Result<(), PartError> {
+pub(super) fn facts(part: &PlannedPart, context: &mut CaptureContext<'_, '_>) -> Result<(), PartError> {
     for (name, spec) in &part.spec.facts {
         let value = fact(part, spec, context)
             .map_err(|error| PartError::Other(format!("the fact `{name}` could not be had: {error}")))?;
@@ -121,7 +125,7 @@ pub(super) fn facts(part: &PlannedPart, context: &mut Securing<'_, '_>) -> Resul
 pub(super) fn fact(
     part: &PlannedPart,
     spec: &CommandSpec,
-    context: &mut Securing<'_, '_>,
+    context: &mut CaptureContext<'_, '_>,
 ) -> Result<serde_json::Value, PartError> {
     let call = Call { limit: Limits::PROBE, ..call(part, context) };
     let outcome = context.runner.run(spec, call);

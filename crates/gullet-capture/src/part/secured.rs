@@ -10,7 +10,7 @@ use jiff::Timestamp;
 
 use super::files::Known;
 use super::lister::{Listed, Lister};
-use super::marks::{Grounds, MadeMarks, Marks};
+use super::marks::{Filesystems, MadeMarks, Marks};
 use super::owners::Owners;
 use super::pending::{Copies, Extra, store_staged};
 use super::seen::Seen;
@@ -21,9 +21,9 @@ use super::wanted::Wanted;
 use super::{drift, files, http, mariadb, outside, postgres, produce, sqlite, stored};
 use crate::engine;
 use crate::plan::{Plan, PlannedPart};
-use gullet_host::hook::{Notes, Patience, Runner};
+use gullet_host::hook::{Cancellation, Notes, Runner};
 use gullet_host::world::World;
-use gullet_model::definition::{Empty, Gives, PartKind, Secure};
+use gullet_model::definition::{CaptureMethod, Empty, Gives, PartKind};
 use gullet_model::record::{Capture, Counts, Layout, Root, SecuredBy};
 use gullet_model::step::CommandReport;
 use gullet_model::words::{chain, millis};
@@ -78,7 +78,7 @@ fn explain(error: &rusqlite::Error) -> String {
 }
 
 /// What a part needs to be secured.
-pub struct Securing<'a, 'd> {
+pub struct CaptureContext<'a, 'd> {
     /// The outside world.
     pub world: World<'a>,
     /// The plan that is being executed.
@@ -86,7 +86,7 @@ pub struct Securing<'a, 'd> {
     /// Runs commands.
     pub runner: &'a Runner<'a>,
     /// What may end it early.
-    pub patience: Patience<'a>,
+    pub patience: Cancellation<'a>,
     /// Takes chunks.
     pub deposit: &'a mut Deposit<'d>,
     /// Told how many files and bytes were seen.
@@ -96,7 +96,7 @@ pub struct Securing<'a, 'd> {
     /// Where the marks of this part's last capture are.
     pub marks: PathBuf,
     /// What is known of the sources' filesystems.
-    pub grounds: &'a mut Grounds,
+    pub grounds: &'a mut Filesystems,
     /// Snapshots and clones.
     pub staging: &'a mut Staging,
     /// Whether the application is held meanwhile.
@@ -115,7 +115,7 @@ pub struct Securing<'a, 'd> {
     pub notes: Notes,
 }
 
-impl Securing<'_, '_> {
+impl CaptureContext<'_, '_> {
     /// # Errors
     /// [`PartError::Stopped`] when it is time to stop.
     pub(super) fn check_stop(&self) -> Result<(), PartError> {
@@ -129,16 +129,16 @@ impl Securing<'_, '_> {
 
     /// Whether sources may be cloned rather than read at once: it saves time of the hold.
     pub(super) fn may_clone(&self) -> bool {
-        self.in_hold && self.plan.secure() != Secure::Stream
+        self.in_hold && self.plan.secure() != CaptureMethod::Stream
     }
 
     /// How much may be copied privately.
     pub(super) fn may_copy(&self) -> u64 {
         match self.plan.secure() {
             _ if !self.in_hold => 0,
-            Secure::Stage => u64::MAX,
-            Secure::Stream => 0,
-            Secure::Auto | Secure::Snapshot => {
+            CaptureMethod::Copy => u64::MAX,
+            CaptureMethod::Stream => 0,
+            CaptureMethod::Auto | CaptureMethod::Snapshot => {
                 let free = free_space(&self.scratch).unwrap_or(0);
                 MOST_COPIED.min(free / 2)
             }
@@ -158,7 +158,7 @@ pub struct WarmCopy {
 ///
 /// # Errors
 /// When it cannot be read or stored. Nothing is lost by it: the hold then has more to do.
-pub fn warm(part: &PlannedPart, context: &mut Securing<'_, '_>) -> Result<WarmCopy, PartError> {
+pub fn warm(part: &PlannedPart, context: &mut CaptureContext<'_, '_>) -> Result<WarmCopy, PartError> {
     gullet_host::state::private_folder(&context.scratch)?;
     let marks = context.scratch.with_extension("warm");
     let walk = Walk::of_files(part, context.plan).passing_over(context.staging.folders());
@@ -175,7 +175,7 @@ impl WarmCopy {
 }
 
 /// What was secured and waits to be stored.
-enum Kept {
+enum StagedData {
     /// It is in the store already.
     Files { walk: Walk, seen: Seen },
     /// Clones and copies of files, with what is known of each in `pending`.
@@ -195,10 +195,10 @@ enum Kept {
 }
 
 /// A part that is secured.
-pub struct Secured {
+pub struct CapturedPart {
     /// The capture as far as it is known.
     pub capture: Capture,
-    kept: Kept,
+    kept: StagedData,
     /// The part's private folder.
     scratch: PathBuf,
     /// Where its marks belong when the run is recorded.
@@ -211,7 +211,7 @@ pub struct Secured {
 ///
 /// # Errors
 /// When it could not be captured.
-pub fn secure(part: &PlannedPart, context: &mut Securing<'_, '_>) -> Result<Secured, PartError> {
+pub fn secure(part: &PlannedPart, context: &mut CaptureContext<'_, '_>) -> Result<CapturedPart, PartError> {
     let started = context.world.clock.now();
     let began = context.world.clock.uptime();
     let mut secured = match &part.spec.stable {
@@ -297,7 +297,11 @@ pub(crate) fn blank_of(toml: &str, started: Timestamp) -> Capture {
 }
 
 /// Attempts to secure a part; once more, without marks, where those are damaged.
-fn attempt(part: &PlannedPart, context: &mut Securing<'_, '_>, started: Timestamp) -> Result<Secured, PartError> {
+fn attempt(
+    part: &PlannedPart,
+    context: &mut CaptureContext<'_, '_>,
+    started: Timestamp,
+) -> Result<CapturedPart, PartError> {
     match attempt_once(part, context, started) {
         Err(PartError::MarksGone) => {
             drop_marks(&context.marks);
@@ -312,7 +316,11 @@ fn drop_marks(marks: &Path) {
     let _ = fs::remove_file(marks);
 }
 
-fn attempt_once(part: &PlannedPart, context: &mut Securing<'_, '_>, started: Timestamp) -> Result<Secured, PartError> {
+fn attempt_once(
+    part: &PlannedPart,
+    context: &mut CaptureContext<'_, '_>,
+    started: Timestamp,
+) -> Result<CapturedPart, PartError> {
     if context.scratch.exists() {
         fs::remove_dir_all(&context.scratch).map_err(|error| PathError::new(&context.scratch, error))?;
     }
@@ -327,7 +335,7 @@ fn attempt_once(part: &PlannedPart, context: &mut Securing<'_, '_>, started: Tim
         PartKind::Export => {
             let path = produce::export(part, context)?;
             if part.spec.collect.is_empty() {
-                Kept::Folder { path }
+                StagedData::Folder { path }
             } else {
                 let walk = Walk::of_take(part, context.plan).passing_over(context.staging.folders());
                 secured_walk(part, walk, &mut capture, &mut new_marks, context)?
@@ -335,7 +343,7 @@ fn attempt_once(part: &PlannedPart, context: &mut Securing<'_, '_>, started: Tim
         }
         PartKind::Command => {
             let path = produce::command(part, context)?;
-            Kept::Output { path, gives: part.spec.output.unwrap_or(Gives::Bytes) }
+            StagedData::Output { path, gives: part.spec.output.unwrap_or(Gives::Bytes) }
         }
         PartKind::Sqlite => {
             let source = part.spec.sqlite.clone().unwrap_or_default();
@@ -351,53 +359,57 @@ fn attempt_once(part: &PlannedPart, context: &mut Securing<'_, '_>, started: Tim
             let mut owners = Owners::default();
             owners.see(&fs::metadata(&source).map_err(|error| PathError::new(&source, error))?);
             (capture.users, capture.groups) = owners.named();
-            Kept::Database { copied, source, watched }
+            StagedData::Database { copied, source, watched }
         }
         PartKind::Postgres => of_postgres(part, &mut capture, context)?,
         PartKind::Mariadb => of_mariadb(part, &mut capture, &mut new_marks, context)?,
         PartKind::Http => {
             let spec = part.spec.http.clone().unwrap_or_default();
             let path = http::fetch(part, &spec, &mut capture, context)?;
-            Kept::Output { path, gives: part.spec.output.unwrap_or(Gives::Bytes) }
+            StagedData::Output { path, gives: part.spec.output.unwrap_or(Gives::Bytes) }
         }
         PartKind::Outside => {
             let spec = part.spec.outside.clone().unwrap_or_default();
             capture.outside = Some(outside::begin(part, &spec, context)?);
-            Kept::Outside
+            StagedData::Outside
         }
     };
     let (scratch, marks) = (context.scratch.clone(), context.marks.clone());
-    Ok(Secured { capture, kept, scratch, marks, new_marks })
+    Ok(CapturedPart { capture, kept, scratch, marks, new_marks })
 }
 
-fn of_postgres(part: &PlannedPart, capture: &mut Capture, context: &mut Securing<'_, '_>) -> Result<Kept, PartError> {
+fn of_postgres(
+    part: &PlannedPart,
+    capture: &mut Capture,
+    context: &mut CaptureContext<'_, '_>,
+) -> Result<StagedData, PartError> {
     let spec = of_part(&part.spec.postgres.clone().unwrap_or_default(), part);
     let server = engine::postgres::Server::of(&spec, context.world)?;
     let Some(cluster) = &spec.cluster else {
         let databases = postgres::Databases::pin(&spec, server, context)?;
         capture.secured = Some(SecuredBy::View);
-        return Ok(Kept::Pinned { databases: Box::new(databases), path: context.scratch.join("export") });
+        return Ok(StagedData::Pinned { databases: Box::new(databases), path: context.scratch.join("export") });
     };
     let made = postgres::capture_cluster(part, &server, cluster, capture, context)?;
-    judge_ground(part, &made.counts, &made.looked.roots, context.last)?;
+    check_roots(part, &made.counts, &made.looked.roots, context.last)?;
     (capture.counts, capture.secured) = (made.counts, made.by);
     note_look(capture, made.looked);
     let postgres::Cluster { walk, known, pending, copies, extras, .. } = made;
-    Ok(Kept::Staged { walk, seen: None, known, pending, copies, extras })
+    Ok(StagedData::Staged { walk, seen: None, known, pending, copies, extras })
 }
 
 fn of_mariadb(
     part: &PlannedPart,
     capture: &mut Capture,
     new_marks: &mut Option<MadeMarks>,
-    context: &mut Securing<'_, '_>,
-) -> Result<Kept, PartError> {
+    context: &mut CaptureContext<'_, '_>,
+) -> Result<StagedData, PartError> {
     let spec = of_part(&part.spec.mariadb.clone().unwrap_or_default(), part);
     let Some(datadir) = &spec.datadir else {
         let server = engine::mariadb::Server::of(&spec, context.world)?;
         let path = context.scratch.join("export");
         mariadb::export(&spec, &server, &path, capture, context)?;
-        return Ok(Kept::Folder { path });
+        return Ok(StagedData::Folder { path });
     };
     mariadb::is_sound(datadir, context)?;
     let walk = mariadb::walk(datadir, part, context.plan).passing_over(context.staging.folders());
@@ -413,12 +425,12 @@ fn of_walk(
     mut walk: Walk,
     capture: &mut Capture,
     new_marks: &mut Option<MadeMarks>,
-    context: &mut Securing<'_, '_>,
-) -> Result<Kept, PartError> {
+    context: &mut CaptureContext<'_, '_>,
+) -> Result<StagedData, PartError> {
     let staging = &context.staging;
     if context.in_hold && !part.spec.cross_mounts && walk.look_through(|root| staging.seen(root)) {
         capture.secured = Some(SecuredBy::Snapshot);
-        return Ok(Kept::Seen { walk });
+        return Ok(StagedData::Seen { walk });
     }
     secured_walk(part, walk, capture, new_marks, context)
 }
@@ -429,8 +441,8 @@ fn secured_walk(
     walk: Walk,
     capture: &mut Capture,
     new_marks: &mut Option<MadeMarks>,
-    context: &mut Securing<'_, '_>,
-) -> Result<Kept, PartError> {
+    context: &mut CaptureContext<'_, '_>,
+) -> Result<StagedData, PartError> {
     let known = context.known();
     if context.may_clone() {
         let pending = context.scratch.join("pending.jsonl");
@@ -438,20 +450,20 @@ fn secured_walk(
         let most = context.may_copy();
         let made = files::stage(&walk, &known, pending.clone(), Copies::new(copies.clone(), most), context)?;
         let (counts, looked, by) = made;
-        judge_ground(part, &counts, &looked.roots, context.last)?;
+        check_roots(part, &counts, &looked.roots, context.last)?;
         (capture.counts, capture.secured) = (counts, by);
         let seen = Some(note_look(capture, looked));
-        return Ok(Kept::Staged { walk, seen, known, pending, copies, extras: VecDeque::new() });
+        return Ok(StagedData::Staged { walk, seen, known, pending, copies, extras: VecDeque::new() });
     }
     let marks = context.scratch.join("marks");
     let wanted = Wanted::new(&part.spec.must_contain, walk.roots().iter().map(PathBuf::as_path));
     let (listed, looked) = files::capture(&walk, &known, marks, wanted, context)?;
-    judge_ground(part, &listed.counts, &looked.roots, context.last)?;
+    check_roots(part, &listed.counts, &looked.roots, context.last)?;
     capture.listing = Some(listed.listing);
     capture.counts = listed.counts;
     *new_marks = listed.marks;
     let seen = note_look(capture, looked);
-    Ok(Kept::Files { walk, seen })
+    Ok(StagedData::Files { walk, seen })
 }
 
 fn note_look(capture: &mut Capture, looked: files::Looked) -> Seen {
@@ -464,7 +476,7 @@ fn note_look(capture: &mut Capture, looked: files::Looked) -> Seen {
 }
 
 /// Refuses what is most likely not what the definition means: nothing at all, or a root on another filesystem.
-fn judge_ground(part: &PlannedPart, counts: &Counts, roots: &[Root], last: Option<&Capture>) -> Result<(), PartError> {
+fn check_roots(part: &PlannedPart, counts: &Counts, roots: &[Root], last: Option<&Capture>) -> Result<(), PartError> {
     if part.spec.empty == Some(Empty::Ok) {
         return Ok(());
     }
@@ -496,9 +508,9 @@ fn same_ground(roots: &[Root], last: Option<&Capture>) -> Result<(), PartError> 
 
 /// Whether a source was written to since it was secured.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Quiet {
+pub enum SourceChange {
     /// It was not.
-    Quiet,
+    None,
     /// It cannot be told: nothing was read from the source by Gullet itself.
     Unknown,
     /// It does not matter: it was captured in an instant.
@@ -511,26 +523,26 @@ pub enum Quiet {
     Written,
 }
 
-impl Secured {
+impl CapturedPart {
     /// Looks whether the source was written to since. Asked while the application says that it is held, so that a yes
     /// means that it lied.
     ///
     /// # Errors
     /// When the source can no longer be looked at.
-    pub fn quiet(&self) -> Result<Quiet, PartError> {
+    pub fn quiet(&self) -> Result<SourceChange, PartError> {
         match &self.kept {
-            Kept::Files { walk, seen } | Kept::Staged { walk, seen: Some(seen), .. } => {
+            StagedData::Files { walk, seen } | StagedData::Staged { walk, seen: Some(seen), .. } => {
                 let (named, count) = seen.changed_since(walk)?;
-                Ok(if count == 0 { Quiet::Quiet } else { Quiet::FilesChanged(named, count) })
+                Ok(if count == 0 { SourceChange::None } else { SourceChange::FilesChanged(named, count) })
             }
-            Kept::Database { watched, source, .. } => {
+            StagedData::Database { watched, source, .. } => {
                 let written =
                     watched.was_written().map_err(|error| PartError::Sqlite { path: source.clone(), source: error })?;
-                Ok(if written { Quiet::Written } else { Quiet::Quiet })
+                Ok(if written { SourceChange::Written } else { SourceChange::None })
             }
-            Kept::Seen { .. } => Ok(Quiet::Instant),
-            Kept::Staged { .. } | Kept::Pinned { .. } => Ok(Quiet::Engine),
-            Kept::Output { .. } | Kept::Folder { .. } | Kept::Outside => Ok(Quiet::Unknown),
+            StagedData::Seen { .. } => Ok(SourceChange::Instant),
+            StagedData::Staged { .. } | StagedData::Pinned { .. } => Ok(SourceChange::Engine),
+            StagedData::Output { .. } | StagedData::Folder { .. } | StagedData::Outside => Ok(SourceChange::Unknown),
         }
     }
 
@@ -538,8 +550,9 @@ impl Secured {
     ///
     /// # Errors
     /// When it could not be stored, or is not what it must be.
-    pub fn store(&mut self, part: &PlannedPart, context: &mut Securing<'_, '_>) -> Result<(), PartError> {
-        let is_files = matches!(self.kept, Kept::Files { .. } | Kept::Staged { .. } | Kept::Seen { .. });
+    pub fn store(&mut self, part: &PlannedPart, context: &mut CaptureContext<'_, '_>) -> Result<(), PartError> {
+        let is_files =
+            matches!(self.kept, StagedData::Files { .. } | StagedData::Staged { .. } | StagedData::Seen { .. });
         self.store_kept(part, context).inspect_err(|error| {
             if matches!(error, PartError::MarksGone) {
                 drop_marks(&self.marks);
@@ -562,60 +575,63 @@ impl Secured {
     }
 
     /// Stores what lies in private places.
-    fn store_kept(&mut self, part: &PlannedPart, context: &mut Securing<'_, '_>) -> Result<(), PartError> {
+    fn store_kept(&mut self, part: &PlannedPart, context: &mut CaptureContext<'_, '_>) -> Result<(), PartError> {
         let new_marks = self.scratch.join("marks");
-        if let Kept::Pinned { databases, path } = &self.kept {
+        if let StagedData::Pinned { databases, path } = &self.kept {
             let path = path.clone();
             databases.export(&path, &mut self.capture, context)?;
-            self.kept = Kept::Folder { path };
+            self.kept = StagedData::Folder { path };
         }
         let roots = match &self.kept {
-            Kept::Files { .. } => return Ok(()),
-            Kept::Seen { walk } => {
+            StagedData::Files { .. } => return Ok(()),
+            StagedData::Seen { walk } => {
                 let wanted = Wanted::new(&part.spec.must_contain, walk.roots().iter().map(PathBuf::as_path));
                 let known = context.known();
                 let (listed, looked) = files::capture(walk, &known, new_marks, wanted, context)?;
-                judge_ground(part, &listed.counts, &looked.roots, context.last)?;
+                check_roots(part, &listed.counts, &looked.roots, context.last)?;
                 note_look(&mut self.capture, looked);
                 self.listed(listed);
                 return Ok(());
             }
-            Kept::Outside => {
+            StagedData::Outside => {
                 let spec = part.spec.outside.clone().unwrap_or_default();
                 return match &mut self.capture.outside {
                     Some(proof) => outside::complete(part, &spec, proof, context),
                     None => Ok(()),
                 };
             }
-            Kept::Staged { walk, .. } => walk.roots(),
-            Kept::Database { .. } | Kept::Output { .. } | Kept::Folder { .. } | Kept::Pinned { .. } => &[],
+            StagedData::Staged { walk, .. } => walk.roots(),
+            StagedData::Database { .. }
+            | StagedData::Output { .. }
+            | StagedData::Folder { .. }
+            | StagedData::Pinned { .. } => &[],
         };
         let wanted = Wanted::new(&part.spec.must_contain, roots.iter().map(PathBuf::as_path));
         let last = match &self.kept {
-            Kept::Staged { known, .. } => known.last.clone(),
+            StagedData::Staged { known, .. } => known.last.clone(),
             _ => Marks::open(&self.marks),
         };
         let mut lister = Lister::new(last, new_marks, wanted, context.deposit)?;
         let deposit = &mut *context.deposit;
         match &mut self.kept {
-            Kept::Files { .. } | Kept::Seen { .. } | Kept::Pinned { .. } | Kept::Outside => {}
-            Kept::Staged { known, pending, copies, extras, .. } => {
+            StagedData::Files { .. } | StagedData::Seen { .. } | StagedData::Pinned { .. } | StagedData::Outside => {}
+            StagedData::Staged { known, pending, copies, extras, .. } => {
                 let extras = std::mem::take(extras);
                 let listed = store_staged(pending, copies, lister, known, extras, context)?;
                 self.listed(listed);
                 return Ok(());
             }
-            Kept::Database { copied, source, .. } => {
+            StagedData::Database { copied, source, .. } => {
                 let copy = sqlite::complete(copied, &sqlite::copy_path(&self.scratch))?;
                 self.capture.facts.extend(sqlite::examine(&copy)?);
                 stored::file(&copy, name_of(source), Some(source), Cut::Pages, &mut lister, deposit)?;
             }
-            Kept::Output { path, gives: Gives::Tar } => stored::tar(path, &mut lister, deposit)?,
-            Kept::Output { path, gives: Gives::Bytes } => {
+            StagedData::Output { path, gives: Gives::Tar } => stored::tar(path, &mut lister, deposit)?,
+            StagedData::Output { path, gives: Gives::Bytes } => {
                 let name = PathName::new(gullet_host::state::file_name(&part.name));
                 stored::file(path, name, None, Cut::Contents, &mut lister, deposit)?;
             }
-            Kept::Folder { path } => stored::folder(path, &mut lister, deposit)?,
+            StagedData::Folder { path } => stored::folder(path, &mut lister, deposit)?,
         }
         let listed = lister.finish(deposit)?;
         self.listed(listed);
@@ -630,7 +646,7 @@ impl Secured {
 
     /// Bytes that were read into the store in the hold, of what was otherwise staged.
     fn read_at_once(&self) -> u64 {
-        if matches!(self.kept, Kept::Staged { .. }) { self.capture.counts.bytes_read } else { 0 }
+        if matches!(self.kept, StagedData::Staged { .. }) { self.capture.counts.bytes_read } else { 0 }
     }
 
     /// Puts the new marks in their place, now that the run is recorded.

@@ -9,12 +9,12 @@ use std::time::Duration;
 
 use gullet_store::{IoPath, PathError};
 
-use super::secured::{PartError, Securing};
+use super::secured::{CaptureContext, PartError};
 use super::walk::Walk;
 use super::{mariadb, postgres};
 use crate::engine::{EngineError, Login, Waiting};
 use crate::plan::{Plan, PlannedPart};
-use gullet_host::hook::{Call, Limits, Patience, Runner};
+use gullet_host::hook::{Call, Cancellation, Limits, Runner};
 use gullet_model::definition::{CommandSpec, Mariadb, Postgres};
 use gullet_model::step::Facts;
 
@@ -34,7 +34,7 @@ impl From<EngineError> for PartError {
     }
 }
 
-impl<'a> Securing<'a, '_> {
+impl<'a> CaptureContext<'a, '_> {
     /// For how long a server's answer is waited for.
     pub(super) fn waiting(&self) -> Waiting<'a> {
         Waiting { clock: self.world.clock, patience: self.patience, limit: ANSWER }
@@ -49,7 +49,7 @@ pub(super) fn failed(text: impl Into<String>) -> PartError {
 /// user may do what is needed, that the export program is not older. `None` where a part stands for none. Gives what was
 /// found.
 pub fn check_service(part: &PlannedPart, plan: &Plan, runner: &Runner<'_>) -> Option<Result<String, String>> {
-    let waiting = Waiting { clock: runner.world.clock, patience: Patience::default(), limit: Limits::PROBE };
+    let waiting = Waiting { clock: runner.world.clock, patience: Cancellation::default(), limit: Limits::PROBE };
     let found = match (&part.spec.postgres, &part.spec.mariadb) {
         (Some(spec), _) => postgres::check(&of_part(spec, part), runner, waiting),
         (None, Some(spec)) => mariadb::check(&of_part(spec, part), plan, runner, waiting),
@@ -139,7 +139,7 @@ pub(super) fn command(run: Vec<String>, login: &Login) -> CommandSpec {
 }
 
 /// A call of such a program. The password goes into the environment variable of this name, never among the arguments.
-pub(super) fn call<'p>(login: &Login, variable: &str, patience: Patience<'p>) -> Call<'p> {
+pub(super) fn call<'p>(login: &Login, variable: &str, patience: Cancellation<'p>) -> Call<'p> {
     let secret = login.password.clone().map(|password| (variable.to_owned(), password));
     let secrets = secret.into_iter().collect();
     Call { moment: "capture", limit: Limits::EXPORT, patience, secrets, ..Call::default() }

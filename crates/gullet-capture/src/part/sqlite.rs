@@ -13,7 +13,7 @@ use gullet_store::IoPath;
 use rusqlite::backup::{Backup, StepResult};
 use rusqlite::{Connection, OpenFlags};
 
-use super::secured::{PartError, Securing};
+use super::secured::{CaptureContext, PartError};
 use super::server;
 use crate::plan::beside;
 use gullet_model::step::Facts;
@@ -47,7 +47,7 @@ pub(super) fn secure(
     from: &Path,
     seen: Option<PathBuf>,
     to: &Path,
-    context: &mut Securing<'_, '_>,
+    context: &mut CaptureContext<'_, '_>,
 ) -> Result<(Watched, Copied), PartError> {
     let meta = fs::metadata(from).at(from)?;
     if meta.len() == 0 {
@@ -75,7 +75,7 @@ pub(super) fn secure(
 
 /// Clones a database and its log. The log second: what it has more than the database is what the engine puts into it on
 /// opening.
-fn clone(from: &Path, meta: &fs::Metadata, context: &mut Securing<'_, '_>) -> Result<Option<PathBuf>, PartError> {
+fn clone(from: &Path, meta: &fs::Metadata, context: &mut CaptureContext<'_, '_>) -> Result<Option<PathBuf>, PartError> {
     if !context.may_clone() {
         return Ok(None);
     }
@@ -123,7 +123,7 @@ fn copy(
     from: &Path,
     meta: &fs::Metadata,
     to: &Path,
-    context: &mut Securing<'_, '_>,
+    context: &mut CaptureContext<'_, '_>,
 ) -> Result<(), PartError> {
     let wrap = wrap(from);
     let mut target = Connection::open(to).map_err(&wrap)?;

@@ -18,7 +18,7 @@ use super::btrfs;
 use crate::plan::Plan;
 use gullet_host::hook::{Call, Limits, Runner};
 use gullet_host::state::{AppLock, State, StateError};
-use gullet_model::definition::{CommandSpec, PartKind, Secure, When};
+use gullet_model::definition::{CaptureMethod, CommandSpec, PartKind, When};
 use gullet_model::record::SecuredBy;
 use gullet_model::words::list;
 
@@ -76,7 +76,9 @@ impl Staging {
     /// When the note cannot be written, or there can be no snapshot and the definition wants one.
     pub fn ready(&mut self, plan: &Plan) -> Result<String, String> {
         let secure = plan.secure();
-        if let Some(hooks) = plan.spec.snapshot.as_ref().filter(|_| matches!(secure, Secure::Auto | Secure::Snapshot)) {
+        if let Some(hooks) =
+            plan.spec.snapshot.as_ref().filter(|_| matches!(secure, CaptureMethod::Auto | CaptureMethod::Snapshot))
+        {
             self.noted.remove = Some(hooks.remove.clone());
             self.note().map_err(|error| error.to_string())?;
         }
@@ -91,7 +93,7 @@ impl Staging {
                 }
             };
             for source in sources {
-                if secure == Secure::Stream {
+                if secure == CaptureMethod::Stream {
                     continue;
                 }
                 // What is not there is told when it is to be captured.
@@ -104,7 +106,7 @@ impl Staging {
                 } else {
                     self.place_for(&real, secure, part.spec.cross_mounts).map_err(|error| error.to_string())?
                 };
-                if secure == Secure::Snapshot && word != "a snapshot" {
+                if secure == CaptureMethod::Snapshot && word != "a snapshot" {
                     return Err(format!(
                         "`{}` cannot be captured by a snapshot: it is on no btrfs subvolume, and no command \
                                         of `snapshot` shows it",
@@ -122,7 +124,7 @@ impl Staging {
     }
 
     /// Makes a place for a source where there is none on its filesystem yet; how the source can be secured.
-    fn place_for(&mut self, real: &Path, secure: Secure, cross: bool) -> Result<&'static str, StateError> {
+    fn place_for(&mut self, real: &Path, secure: CaptureMethod, cross: bool) -> Result<&'static str, StateError> {
         let meta = fs::metadata(real).at(real)?;
         let known = self.places.iter().position(|place| place.device == meta.dev());
         let number = match known {
@@ -133,7 +135,7 @@ impl Staging {
             },
         };
         let place = &mut self.places[number];
-        let subvolume = btrfs::subvolume(real).filter(|_| secure != Secure::Stage && !cross);
+        let subvolume = btrfs::subvolume(real).filter(|_| secure != CaptureMethod::Copy && !cross);
         Ok(match subvolume {
             Some(subvolume) => {
                 place.subvolumes.insert(subvolume);
@@ -277,15 +279,15 @@ impl Staging {
 pub fn foresee(source: &Path, plan: &Plan, cross: bool) -> Option<SecuredBy> {
     let real = fs::canonicalize(source).ok()?;
     let secure = plan.secure();
-    if secure == Secure::Stream || plan.spec.hold.is_empty() {
+    if secure == CaptureMethod::Stream || plan.spec.hold.is_empty() {
         return None;
     }
-    let hooks = plan.spec.snapshot.as_ref().filter(|_| secure != Secure::Stage);
+    let hooks = plan.spec.snapshot.as_ref().filter(|_| secure != CaptureMethod::Copy);
     let shown = |from: &PathBuf| real.starts_with(fs::canonicalize(from).unwrap_or_default());
     if hooks.is_some_and(|hooks| hooks.shows.keys().any(shown)) {
         return Some(SecuredBy::Snapshot);
     }
-    if secure != Secure::Stage && !cross && btrfs::subvolume(&real).is_some() {
+    if secure != CaptureMethod::Copy && !cross && btrfs::subvolume(&real).is_some() {
         return Some(SecuredBy::Snapshot);
     }
     let magic = rustix::fs::statfs(&real).ok()?.f_type as u64 & 0xFFFF_FFFF;

@@ -23,7 +23,7 @@ pub use family::Process;
 pub use family::{MARK, end_all, marked};
 pub use notes::{Notes, NotesError};
 pub use probe::{Verdict, judge};
-pub use process::{Answer, Finished, Invocation, Patience, run_process};
+pub use process::{Answer, Cancellation, Finished, Invocation, run_process};
 pub use process::{script_in_memory, usual_memory_score};
 pub use redactor::Redactor;
 pub use runner::PATH;

@@ -4,7 +4,7 @@ use serde::Deserialize;
 
 use gullet_model::step::Facts;
 
-/// Facts, warnings and lacks that a hook noted.
+/// Facts, warnings and omissions that a hook noted.
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct Notes {
     /// Facts by name.
@@ -30,7 +30,7 @@ pub struct NotesError {
 enum Note {
     Fact { fact: String, value: serde_json::Value },
     Warning { warning: String },
-    Lack { lack: String },
+    Omits { omits: String },
 }
 
 impl Notes {
@@ -44,9 +44,9 @@ impl Notes {
                     notes.facts.insert(fact, value);
                 }
                 Ok(Note::Warning { warning }) => notes.warnings.push(warning),
-                Ok(Note::Lack { lack }) => notes.omits.push(lack),
+                Ok(Note::Omits { omits }) => notes.omits.push(omits),
                 Err(_) => {
-                    let why = "write {\"fact\":…,\"value\":…}, {\"warning\":…} or {\"lack\":…}".to_owned();
+                    let why = "write {\"fact\":…,\"value\":…}, {\"warning\":…} or {\"omits\":…}".to_owned();
                     errors.push(NotesError { line: number + 1, why });
                 }
             }
@@ -61,7 +61,7 @@ mod tests {
 
     #[test]
     fn good_notes_are_kept_beside_bad_ones() {
-        let text = "{\"fact\":\"rows\",\"value\":4211}\n\n{\"warning\":\"slow\"}\nrows=3\n{\"lack\":\"roles\"}\n{\"fact\":1}\n";
+        let text = "{\"fact\":\"rows\",\"value\":4211}\n\n{\"warning\":\"slow\"}\nrows=3\n{\"omits\":\"roles\"}\n{\"fact\":1}\n";
         let (notes, errors) = Notes::parse(text);
         assert_eq!(notes.facts["rows"], 4211);
         assert_eq!((notes.warnings, notes.omits), (vec!["slow".to_owned()], vec!["roles".to_owned()]));

@@ -58,7 +58,7 @@ pub struct Invocation<'a> {
 
 /// What may end a process early.
 #[derive(Clone, Copy, Default)]
-pub struct Patience<'a> {
+pub struct Cancellation<'a> {
     /// A wish to stop, where it may be heeded.
     pub stop: Option<&'a Stop>,
     /// The uptime at which the hold must be left.
@@ -67,7 +67,7 @@ pub struct Patience<'a> {
     pub lost: Option<&'a Stop>,
 }
 
-impl Patience<'_> {
+impl Cancellation<'_> {
     /// Whether it is over.
     pub fn is_over(&self, clock: &dyn Clock) -> bool {
         let asked = |stop: Option<&Stop>| stop.is_some_and(|stop| stop.asked().is_some());
@@ -138,7 +138,7 @@ impl Finished {
 }
 
 /// Runs one process to its end.
-pub fn run_process(mut call: Invocation<'_>, clock: &dyn Clock, patience: Patience<'_>) -> Finished {
+pub fn run_process(mut call: Invocation<'_>, clock: &dyn Clock, patience: Cancellation<'_>) -> Finished {
     let started = clock.now();
     let began = clock.uptime();
     let mut output = Output::new(&call.secrets);
@@ -228,7 +228,7 @@ struct Running<'a> {
     clock: &'a dyn Clock,
     began: Duration,
     limit: Duration,
-    patience: Patience<'a>,
+    patience: Cancellation<'a>,
     /// What is in the environment of all its descendants.
     mark: Option<String>,
 }

@@ -11,7 +11,7 @@ use super::account::{Account, AccountError};
 use super::family::{MARK, Process};
 use super::notes::Notes;
 use super::probe::judge;
-use super::process::{Answer, Finished, Invocation, Patience, run_process};
+use super::process::{Answer, Cancellation, Finished, Invocation, run_process};
 use super::request;
 use super::secret::{self, SecretError};
 use crate::world::World;
@@ -77,7 +77,7 @@ pub struct Call<'a> {
     /// The limit where the command has none.
     pub limit: Duration,
     /// What may end it early.
-    pub patience: Patience<'a>,
+    pub patience: Cancellation<'a>,
     /// The folder for `{scratch}` and `GULLET_SCRATCH`.
     pub scratch: Option<PathBuf>,
     /// The file that is its standard input.

@@ -74,7 +74,7 @@ pub enum AtBoot {
 /// How a part that is an export comes back: by a command, or with another part.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[schemars(title = "`restore` of a part", deny_unknown_fields)]
-pub struct WayBack {
+pub struct RestoreHook {
     /// The command; `{folder}` is where the capture lies, and it runs there.
     #[serde(flatten)]
     pub command: CommandSpec,

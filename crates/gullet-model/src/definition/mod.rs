@@ -20,7 +20,7 @@ mod sources;
 mod types;
 mod values;
 
-pub use back::{AtBoot, DrillSpec, Pick, Reads, RestoreSpec, Running, WayBack};
+pub use back::{AtBoot, DrillSpec, Pick, Reads, RestoreHook, RestoreSpec, Running};
 pub use command_text::{command_text, shell_words};
 pub use engines::{HttpExport, LoginSpec, Mariadb, Outside, Postgres, RequestSpec};
 pub use flaw::{Flaw, Flaws, Source};
@@ -29,8 +29,8 @@ pub use part::{Drift, Each, Empty, Gives, Part, PartKind, Steady, When};
 pub use rules::check_name;
 pub use sources::check_sources;
 pub use types::{
-    App, CommandSpec, Definition, EnvValue, ExitWanted, FoundHeld, GroupSpec, HoldStep, Hook, HookMoment, Hooks,
-    OneOrMany, Probe, Require, Secure, SnapshotHooks, StoreSpec,
+    App, CaptureMethod, CommandSpec, Definition, EnvValue, ExitWanted, FoundHeld, GroupSpec, HoldStep, Hook,
+    HookMoment, Hooks, OneOrMany, Probe, Require, SnapshotHooks, StoreSpec,
 };
 pub use values::{Share, Span};
 

@@ -6,7 +6,7 @@ use std::path::PathBuf;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use super::back::WayBack;
+use super::back::RestoreHook;
 use super::engines::{HttpExport, Mariadb, Outside, Postgres};
 use super::types::{CommandSpec, Probe, is_false};
 use super::values::{Share, Span};
@@ -103,7 +103,7 @@ pub struct Part {
     pub omits: Vec<String>,
     /// How an export comes back.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub restore: Option<WayBack>,
+    pub restore: Option<RestoreHook>,
     /// What to do by hand after a restore; where there is a probe, it says whether that is done.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub after_restore: Vec<String>,

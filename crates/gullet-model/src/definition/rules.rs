@@ -6,7 +6,7 @@ use super::check::nearest;
 use super::flaw::{Flaw, Places, key_path};
 use super::part::{Part, PartKind, When};
 use super::placeholders;
-use super::types::{App, CommandSpec, Definition, EnvValue, HoldStep, OneOrMany, Probe, Require, Secure};
+use super::types::{App, CaptureMethod, CommandSpec, Definition, EnvValue, HoldStep, OneOrMany, Probe, Require};
 
 /// Checks the joined definition.
 pub(super) fn check(definition: &Definition, places: &Places, flaws: &mut Vec<Flaw>) {
@@ -236,7 +236,7 @@ impl Rules<'_> {
         for path in hooks.shows.iter().flat_map(|(from, to)| [from, to]).filter(|path| !path.is_absolute()) {
             self.flaw(&format!("{at}/shows"), format!("`{}` must be absolute", path.display()), None);
         }
-        if matches!(app.capture_method, Some(Secure::Stage | Secure::Stream)) {
+        if matches!(app.capture_method, Some(CaptureMethod::Copy | CaptureMethod::Stream)) {
             let message = "`capture_method` says that there is to be no snapshot".to_owned();
             self.flaw(&at, message, Some("capture_method = \"snapshot\"".to_owned()));
         }

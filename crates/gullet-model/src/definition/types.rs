@@ -122,7 +122,7 @@ pub struct App {
     pub max_hold: Option<Span>,
     /// How parts are secured while the application is held; `auto` by default.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub capture_method: Option<Secure>,
+    pub capture_method: Option<CaptureMethod>,
     /// Commands that make an atomic snapshot where the filesystem itself cannot: of a volume manager, of an appliance.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub snapshot: Option<SnapshotHooks>,
@@ -211,7 +211,7 @@ impl Hooks {
 /// How parts are secured while the application is held.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "snake_case")]
-pub enum Secure {
+pub enum CaptureMethod {
     /// The first that the filesystem can do.
     Auto,
     /// Read into the store while held.
@@ -219,7 +219,7 @@ pub enum Secure {
     /// An atomic snapshot: of a btrfs subvolume, or by the commands of `snapshot`.
     Snapshot,
     /// A private copy first: a clone where the filesystem can (btrfs, xfs), else byte by byte.
-    Stage,
+    Copy,
 }
 
 /// Commands that make an atomic snapshot and remove it again.

@@ -18,7 +18,7 @@ use gullet_capture::engine::{EngineError, Login, Waiting, mariadb, postgres, pro
 use gullet_capture::part::{
     OWN_OF_MARIADB, count_mariadb, count_postgres, facts_of_rows, kept_elsewhere, leading_out, postgres_programs,
 };
-use gullet_host::hook::{Account, Patience};
+use gullet_host::hook::{Account, Cancellation};
 use gullet_host::world::World;
 use gullet_model::definition::{Mariadb, Postgres};
 use gullet_model::step::Facts;
@@ -73,7 +73,7 @@ fn said(text: impl Into<String>) -> String {
 
 impl Stage<'_> {
     fn waiting(&self) -> Waiting<'_> {
-        let patience = Patience { stop: Some(self.world.stop), ..Patience::default() };
+        let patience = Cancellation { stop: Some(self.world.stop), ..Cancellation::default() };
         Waiting { clock: self.world.clock, patience, limit: ANSWERS_WITHIN }
     }
 

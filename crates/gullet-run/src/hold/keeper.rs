@@ -12,7 +12,7 @@ use super::note::{Note, RunningCommand};
 use super::old_state::OldState;
 use super::protocol::{Answer, Op};
 use super::session::Session;
-use gullet_host::hook::{Call, CallOutcome, Limits, Patience, Process, Runner};
+use gullet_host::hook::{Call, CallOutcome, Cancellation, Limits, Process, Runner};
 use gullet_host::world::Stop;
 use gullet_model::definition::{CommandSpec, HoldStep, OneOrMany, Probe};
 use gullet_model::words::millis;
@@ -115,14 +115,14 @@ impl<'w> Keeper<'w> {
 
     /// Performs an operation. Leaving is never cut short; all else ends when `stop` asks for it, or at the limit.
     pub fn perform(&mut self, op: Op, stop: &Stop) -> Answer {
-        let patience = Patience { stop: Some(stop), until: self.deadline(), ..Patience::default() };
+        let patience = Cancellation { stop: Some(stop), until: self.deadline(), ..Cancellation::default() };
         match op {
             Op::Lock => {
                 let taken = self.take_locks(patience);
                 self.answer(CallOutcome::new(taken))
             }
             Op::Enter(step) => self.enter(step, stop),
-            Op::Drain(step) => self.settle(step, Patience { until: None, ..patience }),
+            Op::Drain(step) => self.settle(step, Cancellation { until: None, ..patience }),
             Op::Prove(step) => {
                 let probes = self.steps[step].entered.clone();
                 let answer = self.asked(step, probes.as_ref(), Some(Limits::WITHIN), patience);
@@ -140,7 +140,7 @@ impl<'w> Keeper<'w> {
             Op::Release(step) => self.leave(step),
             Op::ProveReleased(step) => {
                 let probes = self.steps[step].released.clone();
-                let answer = self.asked(step, probes.as_ref(), Some(Limits::WITHIN), Patience::default());
+                let answer = self.asked(step, probes.as_ref(), Some(Limits::WITHIN), Cancellation::default());
                 if answer.result.is_ok() {
                     self.forget(step);
                 }
@@ -171,7 +171,8 @@ impl<'w> Keeper<'w> {
         }
         // All of them were, before the first was entered; nothing is waited for while something is held.
         if self.steps[step].lock.is_some() && !self.locks.contains_key(&step) {
-            let taken = self.take_locks(Patience { stop: Some(stop), until: self.deadline(), ..Patience::default() });
+            let taken =
+                self.take_locks(Cancellation { stop: Some(stop), until: self.deadline(), ..Cancellation::default() });
             if let Err(why) = taken {
                 return self.answer(CallOutcome::new(Err(why)));
             }
@@ -187,7 +188,7 @@ impl<'w> Keeper<'w> {
         self.entered.push(step);
         self.began.get_or_insert(uptime);
         self.limit_from.get_or_insert(uptime);
-        let patience = Patience { stop: Some(stop), until: self.deadline(), ..Patience::default() };
+        let patience = Cancellation { stop: Some(stop), until: self.deadline(), ..Cancellation::default() };
         let spec = &self.steps[step];
         if let Some(session) = spec.session.clone() {
             return self.start_session(step, &session, patience);
@@ -210,7 +211,7 @@ impl<'w> Keeper<'w> {
 
     /// Takes all locks that the steps share with other applications, in the order of their names, so that no two applications
     /// wait for each other; before the first step is entered, so that nobody waits while something is held.
-    fn take_locks(&mut self, patience: Patience<'_>) -> Result<(), String> {
+    fn take_locks(&mut self, patience: Cancellation<'_>) -> Result<(), String> {
         let wanted = self.steps.iter().enumerate().filter_map(|(number, step)| Some((step.lock.clone()?, number)));
         let mut wanted: Vec<(String, usize)> = wanted.filter(|(_, number)| !self.locks.contains_key(number)).collect();
         wanted.sort();
@@ -222,7 +223,7 @@ impl<'w> Keeper<'w> {
     }
 
     /// A probe that says `serving` of an application that is held proves nothing, nor does the other one then.
-    fn tells_apart(&mut self, step: usize, answer: Answer, patience: Patience<'_>) -> Answer {
+    fn tells_apart(&mut self, step: usize, answer: Answer, patience: Cancellation<'_>) -> Answer {
         let (Some(_), Some(left)) = (&self.steps[step].entered, self.steps[step].released.clone()) else {
             return answer;
         };
@@ -235,7 +236,7 @@ impl<'w> Keeper<'w> {
     }
 
     /// Takes a lock that applications share; the kernel lets it go when this process dies.
-    fn shared_lock(&self, name: &str, patience: Patience<'_>) -> Result<File, String> {
+    fn shared_lock(&self, name: &str, patience: Cancellation<'_>) -> Result<File, String> {
         let path = self.runner.top.join("locks").join(format!("shared-{name}.lock"));
         let folder = path.parent().unwrap_or(&self.runner.top);
         let wrap = |error: std::io::Error| format!("the lock `{name}`: {}: {error}", path.display());
@@ -258,7 +259,7 @@ impl<'w> Keeper<'w> {
         }
     }
 
-    fn start_session(&mut self, step: usize, spec: &CommandSpec, patience: Patience<'_>) -> Answer {
+    fn start_session(&mut self, step: usize, spec: &CommandSpec, patience: Cancellation<'_>) -> Answer {
         let mut outcome = CallOutcome::new(Ok(()));
         match self.runner.prepare(spec, &Call { notes: false, ..call("enter", patience) }) {
             Err(error) => outcome.result = Err(error.to_string()),
@@ -277,7 +278,7 @@ impl<'w> Keeper<'w> {
         self.answer(outcome)
     }
 
-    fn settle(&mut self, step: usize, patience: Patience<'_>) -> Answer {
+    fn settle(&mut self, step: usize, patience: Cancellation<'_>) -> Answer {
         let Some(probes) = self.steps[step].drained.clone() else { return self.answer(CallOutcome::new(Ok(()))) };
         let began = self.runner.world.clock.uptime();
         let outcome = self.runner.wait_for(&probes, &probe_call("drained", patience), Limits::SETTLED);
@@ -291,7 +292,7 @@ impl<'w> Keeper<'w> {
         step: usize,
         probes: Option<&OneOrMany<Probe>>,
         within: Option<Duration>,
-        patience: Patience<'_>,
+        patience: Cancellation<'_>,
     ) -> Answer {
         if self.steps[step].session.is_some()
             && patience.until.is_some()
@@ -323,7 +324,9 @@ impl<'w> Keeper<'w> {
             }
             Some(Err(why)) => CallOutcome::new(Err(why)),
             None => match self.steps[step].release.clone() {
-                Some(leave) => self.run_noted(&leave, Call { notes: false, ..call("release", Patience::default()) }),
+                Some(leave) => {
+                    self.run_noted(&leave, Call { notes: false, ..call("release", Cancellation::default()) })
+                }
                 None => CallOutcome::new(Ok(())),
             },
         };
@@ -353,10 +356,10 @@ impl<'w> Keeper<'w> {
         for step in self.entered.clone() {
             if let Some(enter) = self.steps[step].enter.clone() {
                 // Its probe decides; stopping what is stopped may fail.
-                let _ = self.runner.run(&enter, Call { notes: false, ..call("enter", Patience::default()) });
+                let _ = self.runner.run(&enter, Call { notes: false, ..call("enter", Cancellation::default()) });
             }
             let probes = self.steps[step].entered.clone();
-            let answer = self.asked(step, probes.as_ref(), Some(Limits::WITHIN), Patience::default());
+            let answer = self.asked(step, probes.as_ref(), Some(Limits::WITHIN), Cancellation::default());
             answer.result.map_err(|why| format!("it does not stop, so the old state cannot be put back: {why}"))?;
         }
         let back = self.old_state.put_back(&top, &app, self.runner.world.clock);
@@ -395,10 +398,10 @@ impl<'w> Keeper<'w> {
     }
 }
 
-fn call<'a>(moment: &'a str, patience: Patience<'a>) -> Call<'a> {
+fn call<'a>(moment: &'a str, patience: Cancellation<'a>) -> Call<'a> {
     Call { moment, limit: Limits::HOOK, patience, notes: true, ..Call::default() }
 }
 
-fn probe_call<'a>(moment: &'a str, patience: Patience<'a>) -> Call<'a> {
+fn probe_call<'a>(moment: &'a str, patience: Cancellation<'a>) -> Call<'a> {
     Call { limit: Limits::PROBE, notes: false, ..call(moment, patience) }
 }

@@ -11,7 +11,7 @@ use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
 use std::time::Duration;
 
 use gullet_host::hook::{
-    Invocation, MARK, Patience, Process, Redactor, end_all, marked, script_in_memory, usual_memory_score,
+    Cancellation, Invocation, MARK, Process, Redactor, end_all, marked, script_in_memory, usual_memory_score,
 };
 use gullet_host::world::Clock;
 use gullet_model::step::{CommandReport, Exit, Piece, Stream};
@@ -52,7 +52,11 @@ impl Session {
     ///
     /// # Errors
     /// When it ends, or does not say it within its limit; it is ended then, if that can be.
-    pub(super) fn start(call: Invocation<'_>, clock: &dyn Clock, patience: Patience<'_>) -> Result<Self, Box<NotHeld>> {
+    pub(super) fn start(
+        call: Invocation<'_>,
+        clock: &dyn Clock,
+        patience: Cancellation<'_>,
+    ) -> Result<Self, Box<NotHeld>> {
         let mut report = CommandReport {
             argv: call.argv.clone(),
             script: call.script.clone(),

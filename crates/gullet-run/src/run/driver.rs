@@ -15,9 +15,9 @@ use super::group::{Member, Stage};
 use crate::hold::{Guarded, OldState};
 use crate::preflight::{StoreTrouble, check_identity, check_store, known_beforehand};
 use crate::sequence::{Sequence, Shape, Task, TaskResult};
-use gullet_capture::part::{self, Grounds, Secured, Staging, WarmCopy};
+use gullet_capture::part::{self, CapturedPart, Filesystems, Staging, WarmCopy};
 use gullet_capture::plan::Plan;
-use gullet_host::hook::{Call, CallOutcome, Limits, Patience, Runner};
+use gullet_host::hook::{Call, CallOutcome, Cancellation, Limits, Runner};
 use gullet_host::state::{AppLock, State};
 use gullet_host::world::{Stop, World};
 use gullet_logbook::logbook::Logged;
@@ -126,7 +126,7 @@ pub fn execute(setup: Setup<'_>, listener: &mut dyn Listener) -> Ended {
         builder: RecordBuilder::default(),
         secured: setup.plan.parts.iter().map(|_| None).collect(),
         warm: setup.plan.parts.iter().map(|_| None).collect(),
-        grounds: Grounds::default(),
+        grounds: Filesystems::default(),
         staging: Staging::new(setup.state, &setup.plan.app, setup.run.as_str()),
         store,
         store_trouble: trouble.or(leftovers.as_ref().err().cloned()),
@@ -170,10 +170,10 @@ pub(super) struct Driver<'a, 'd> {
     pub(super) runner: &'a Runner<'a>,
     pub(super) sequence: Sequence,
     pub(super) builder: RecordBuilder,
-    pub(super) secured: Vec<Option<Secured>>,
+    pub(super) secured: Vec<Option<CapturedPart>>,
     /// Copies of parts that were made before the hold.
     pub(super) warm: Vec<Option<WarmCopy>>,
-    pub(super) grounds: Grounds,
+    pub(super) grounds: Filesystems,
     pub(super) staging: Staging,
     pub(super) store: Option<Store>,
     store_trouble: Option<String>,
@@ -283,8 +283,8 @@ impl<'a> Driver<'a, '_> {
     }
 
     /// What may end a task of the hold early.
-    pub(super) fn patience(&self) -> Patience<'a> {
-        Patience { stop: Some(self.world.stop), until: self.deadline(), lost: Some(self.lost) }
+    pub(super) fn patience(&self) -> Cancellation<'a> {
+        Cancellation { stop: Some(self.world.stop), until: self.deadline(), lost: Some(self.lost) }
     }
 
     /// Lets the sequence know what happened outside.
@@ -472,7 +472,7 @@ impl<'a> Driver<'a, '_> {
             let call = Call {
                 moment: "preflight",
                 limit: Limits::PROBE,
-                patience: Patience { stop: Some(self.world.stop), until: None, ..Patience::default() },
+                patience: Cancellation { stop: Some(self.world.stop), until: None, ..Cancellation::default() },
                 ..Call::default()
             };
             let outcome = self.runner.wait_for(&probes, &call, Duration::ZERO);
@@ -577,8 +577,10 @@ impl<'a> Driver<'a, '_> {
             }
             let patience = match moment {
                 HookMoment::Held => self.patience(),
-                HookMoment::Before => Patience { stop: Some(self.world.stop), until: None, ..Patience::default() },
-                _ => Patience::default(),
+                HookMoment::Before => {
+                    Cancellation { stop: Some(self.world.stop), until: None, ..Cancellation::default() }
+                }
+                _ => Cancellation::default(),
             };
             let call = Call {
                 values: self.fact_values(),

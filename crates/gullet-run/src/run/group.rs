@@ -22,7 +22,7 @@ pub(crate) enum Stage {
     /// Its application is held.
     Held,
     /// Its parts are secured.
-    Secured,
+    CapturedPart,
     /// Its application is released.
     Left,
     /// It is over.
@@ -106,8 +106,8 @@ impl Member<'_> {
             return Ok(());
         }
         self.reach(Stage::Ready);
-        self.wait(Stage::Ready, Some(Stage::Secured), |_| true, over)?;
-        self.wait(Stage::Held, Some(Stage::Secured), |number| number < self.number, over)?;
+        self.wait(Stage::Ready, Some(Stage::CapturedPart), |_| true, over)?;
+        self.wait(Stage::Held, Some(Stage::CapturedPart), |number| number < self.number, over)?;
         self.reach(Stage::Entering);
         Ok(())
     }
@@ -122,9 +122,9 @@ impl Member<'_> {
     /// leave.
     pub(crate) fn wait_to_leave(&self, over: &dyn Fn() -> bool) {
         // One that never was held says so by that, and is waited for no longer.
-        self.reach(Stage::Secured);
+        self.reach(Stage::CapturedPart);
         if self.group.stages()[self.number].1 {
-            let _ = self.wait(Stage::Secured, Some(Stage::Over), |_| true, over);
+            let _ = self.wait(Stage::CapturedPart, Some(Stage::Over), |_| true, over);
         }
         let entered: Vec<bool> = self.group.stages().iter().map(|(stage, _)| *stage >= Stage::Entering).collect();
         let _ = self.wait(Stage::Left, None, |number| number > self.number && entered[number], over);

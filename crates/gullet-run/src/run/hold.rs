@@ -8,7 +8,7 @@ use crate::hold::{
     notes_folder,
 };
 use crate::sequence::TaskResult;
-use gullet_host::hook::{Call, Limits, Patience};
+use gullet_host::hook::{Call, Cancellation, Limits};
 use gullet_model::definition::{HoldStep, OneOrMany, Probe};
 use gullet_model::event::{Instruction, What};
 use gullet_model::ids::random_id;
@@ -27,13 +27,13 @@ impl<'a> Driver<'a, '_> {
         &self.plan.spec.hold[number]
     }
 
-    fn call(&self, moment: &'a str, limit: Duration, patience: Patience<'a>) -> Call<'a> {
+    fn call(&self, moment: &'a str, limit: Duration, patience: Cancellation<'a>) -> Call<'a> {
         Call { moment, limit, patience, ..Call::default() }
     }
 
     /// Asks probes once; gives whether they hold.
     fn holds(&mut self, probes: &OneOrMany<Probe>, name: &str, done: &mut Done) -> Result<(), String> {
-        let patience = Patience { stop: Some(self.world.stop), until: self.deadline(), ..Patience::default() };
+        let patience = Cancellation { stop: Some(self.world.stop), until: self.deadline(), ..Cancellation::default() };
         let outcome = self.runner.ask(probes, &self.call("probe", Limits::PROBE, patience));
         self.took(outcome, name, done)
     }
@@ -354,7 +354,7 @@ impl<'a> Driver<'a, '_> {
         match self.ask(Op::ProveReleased(number), &step.name, done) {
             Ok(answer) => answer.result,
             Err(_) => {
-                let call = self.call("released", Limits::PROBE, Patience::default());
+                let call = self.call("released", Limits::PROBE, Cancellation::default());
                 let outcome = self.runner.wait_for(probes, &call, Limits::WITHIN);
                 self.took(outcome, &step.name, done)
             }

@@ -115,7 +115,7 @@ impl Driver<'_, '_> {
             steps: self.builder.steps.clone(),
             captures,
             holdings: if void { Default::default() } else { self.holdings() },
-            sealed: None,
+            encrypted: None,
         }
     }
 

@@ -1,6 +1,6 @@
 //! The driver of a run: performs what the [`machine`](crate::sequence) decides, and emits events.
 //!
-//! - [`look_back`]: what a run must know of the runs before it, and under which id it goes on.
+//! - [`load_history`]: what a run must know of the runs before it, and under which id it goes on.
 //! - [`execute`]: one run from preflight to its last hook; gives an [`Ended`].
 //! - `hold`: looking, entering, proving, leaving. `parts`: securing and storing them. `keep`: making durable, reading back,
 //!   recording, remarks.
@@ -9,16 +9,16 @@
 
 mod driver;
 mod group;
+mod history;
 mod hold;
 mod keep;
 mod parts;
-mod past;
 mod recover;
 mod refused;
 
 pub use driver::{Ended, Setup, execute};
 pub use group::{Group, Member};
+pub use history::{HistoryError, load_history};
 pub use keep::remark_declared;
-pub use past::{PastError, look_back};
 pub use recover::recover;
 pub use refused::Refusal;

@@ -6,10 +6,10 @@ use jiff::Timestamp;
 
 use super::driver::{Done, Driver};
 use crate::sequence::TaskResult;
-use gullet_capture::part::{self, PartError, Quiet, Securing};
+use gullet_capture::part::{self, CaptureContext, PartError, SourceChange};
 use gullet_capture::plan::PlannedPart;
-use gullet_host::hook::{Call, Limits, Patience};
-use gullet_model::definition::Secure;
+use gullet_host::hook::{Call, Cancellation, Limits};
+use gullet_model::definition::CaptureMethod;
 use gullet_model::event::{Event, What};
 use gullet_model::record::Capture;
 use gullet_model::words::{count, size};
@@ -27,12 +27,13 @@ impl<'a> Driver<'a, '_> {
         &mut self,
         number: usize,
         done: &mut Done,
-        act: impl FnOnce(&PlannedPart, &mut Securing<'_, '_>) -> T,
+        act: impl FnOnce(&PlannedPart, &mut CaptureContext<'_, '_>) -> T,
     ) -> Option<T> {
         let planned = &self.plan.parts[number];
         let mut deposit = self.deposit.take()?;
         let in_hold = self.sequence.holds() || self.sequence.is_in_found_hold();
-        let patience = if in_hold { self.patience() } else { Patience { until: None, lost: None, ..self.patience() } };
+        let patience =
+            if in_hold { self.patience() } else { Cancellation { until: None, lost: None, ..self.patience() } };
         let store = self.store.as_ref().map_or(String::new(), |store| store.info().id.clone());
         let marks = self.state.marks_path(&store, &self.plan.app, &planned.name).unwrap_or_default();
         let (world, last, mut told) = (self.world, self.last_capture(number), self.world.clock.uptime());
@@ -48,7 +49,7 @@ impl<'a> Driver<'a, '_> {
                 listener.hear(&Event { at: world.clock.now(), what });
             }
         };
-        let mut context = Securing {
+        let mut context = CaptureContext {
             world,
             plan: self.plan,
             runner: self.runner,
@@ -131,7 +132,7 @@ impl<'a> Driver<'a, '_> {
         };
         match made {
             Ok(()) => TaskResult::Yes,
-            Err(why) if self.plan.secure() == Secure::Snapshot => {
+            Err(why) if self.plan.secure() == CaptureMethod::Snapshot => {
                 done.note = Some(why.clone());
                 self.trouble(Some("snapshot"), why, None);
                 TaskResult::No
@@ -186,30 +187,30 @@ impl<'a> Driver<'a, '_> {
         let planned = &self.plan.parts[number];
         let Some(secured) = &self.secured[number] else { return TaskResult::Yes };
         match secured.quiet() {
-            Ok(Quiet::Quiet) => {
+            Ok(SourceChange::None) => {
                 done.note = Some("nothing was written to it while held".to_owned());
                 TaskResult::Yes
             }
-            Ok(Quiet::Instant) => {
+            Ok(SourceChange::Instant) => {
                 done.note = Some("it was captured in an instant".to_owned());
                 TaskResult::Yes
             }
-            Ok(Quiet::Engine) => {
+            Ok(SourceChange::Engine) => {
                 done.note = Some("its engine keeps it consistent".to_owned());
                 TaskResult::Yes
             }
-            Ok(Quiet::Unknown) => {
+            Ok(SourceChange::Unknown) => {
                 done.note = Some("cannot be told from outside".to_owned());
                 TaskResult::Yes
             }
-            Ok(Quiet::FilesChanged(named, count)) => {
+            Ok(SourceChange::FilesChanged(named, count)) => {
                 let (files, named) = (gullet_model::words::count(count, "file"), named.join(", "));
                 let text = format!("{files} changed while the application said that it was held: {named}");
                 done.note = Some(text.clone());
                 self.warn(Some(&planned.name), text);
                 TaskResult::Warned
             }
-            Ok(Quiet::Written) => {
+            Ok(SourceChange::Written) => {
                 let text = "the database was written to while the application said that it was held";
                 done.note = Some(text.to_owned());
                 self.trouble(

@@ -2,7 +2,7 @@
 
 use super::{PartShape, Shape, StepShape};
 use gullet_capture::plan::Plan;
-use gullet_model::definition::{FoundHeld, Secure};
+use gullet_model::definition::{CaptureMethod, FoundHeld};
 
 impl Shape {
     /// The shape of a run that a plan says.
@@ -22,7 +22,7 @@ impl Shape {
             steps: steps.collect(),
             parts: parts.collect(),
             partial: plan.is_partial(),
-            snapshot: matches!(plan.secure(), Secure::Snapshot | Secure::Auto),
+            snapshot: matches!(plan.secure(), CaptureMethod::Snapshot | CaptureMethod::Auto),
         }
     }
 }

@@ -335,7 +335,7 @@ fn show(ui: &mut Ui, plan: &RestorePlan, report: &RestoreReport) {
         let text = format!(
             "{part}: its bytes are not here: another system has them, by the id {}, of {}",
             proof.id,
-            time(proof.begun)
+            time(proof.fixed_at)
         );
         ui.warning(&text);
     }

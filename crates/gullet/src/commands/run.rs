@@ -12,7 +12,7 @@ use gullet_model::definition::Loaded;
 use gullet_model::event::{Event, Listener};
 use gullet_model::ids::RunId;
 use gullet_restore::restore::place::Journals;
-use gullet_run::run::{Ended, Group, Member, PastError, Refusal, Setup, execute, look_back};
+use gullet_run::run::{Ended, Group, HistoryError, Member, Refusal, Setup, execute, load_history};
 
 use crate::args::Global;
 use crate::error::CommandError;
@@ -257,10 +257,10 @@ fn begin(
     let mut state = state.clone();
     let mut recent = Recent::default();
     if let Ok(opened) = &store {
-        match look_back(opened, &app, &mut state, world, &mut |text| audience.warn(text)) {
+        match load_history(opened, &app, &mut state, world, &mut |text| audience.warn(text)) {
             Ok(found) => recent = found,
-            Err(PastError::Store(error)) => store = Err(error),
-            Err(PastError::State(error)) => return Err(error.into()),
+            Err(HistoryError::Store(error)) => store = Err(error),
+            Err(HistoryError::State(error)) => return Err(error.into()),
         }
     }
     let state = &state;

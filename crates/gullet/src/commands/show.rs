@@ -240,8 +240,12 @@ fn captures(ui: &mut Ui, record: &Record) {
         if let Some(proof) = &capture.outside {
             let done = proof.done.map_or("not complete".to_owned(), |at| format!("complete at {}", time(at)));
             let proven = proof.proof.as_ref().map(|text| format!("; the check said {text:?}")).unwrap_or_default();
-            let text =
-                format!("  {} is kept outside: {}, of {}, {done}{proven}", capture.part, proof.id, time(proof.begun));
+            let text = format!(
+                "  {} is kept outside: {}, of {}, {done}{proven}",
+                capture.part,
+                proof.id,
+                time(proof.fixed_at)
+            );
             ui.say(harmless(&text));
         }
         let facts: Vec<String> = capture.facts.iter().map(|(name, value)| format!("{name} {value}")).collect();

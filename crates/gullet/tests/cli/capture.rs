@@ -302,7 +302,7 @@ fn nothing_printed_is_a_warning() {
 
 #[test]
 fn hooks_note_facts_warnings_and_lacks() {
-    let script = "printf '%s\\\\n' '{\\\"fact\\\":\\\"rows\\\",\\\"value\\\":4211}' '{\\\"lack\\\":\\\"roles\\\"}' '{\\\"warning\\\":\\\"slow\\\"}' > $GULLET_NOTES; echo x > $GULLET_SCRATCH/f";
+    let script = "printf '%s\\\\n' '{\\\"fact\\\":\\\"rows\\\",\\\"value\\\":4211}' '{\\\"omits\\\":\\\"roles\\\"}' '{\\\"warning\\\":\\\"slow\\\"}' > $GULLET_NOTES; echo x > $GULLET_SCRATCH/f";
     let place = Place::with_parts(&format!("[[app.app.part]]\nname = \"p\"\nexport = {{ script = \"{script}\" }}\n"));
     place.gullet(&["run", "app"]).exits(6).says("slow");
     let capture = place.capture("p");

@@ -62,7 +62,7 @@ fn a_run_whose_pieces_do_not_fit_together_is_not_proven_and_that_is_critical() {
         let rest = &rest[rest.find("[[app.quaybook.part]]").unwrap()..];
         let parts = "[[app.quaybook.part]]\nname = \"all\"\nfiles = [\"@DESK@\"]\nexclude = [\"*.sock\"]\n";
         let desk = head.split("quaybook\", \"--desk\", \"").nth(1).map(|_| ()).map_or("", |()| "");
-        let folder = rest.split("sqlite = \"").nth(1).unwrap().split("/bookings.db").next().unwrap().to_owned() + desk;
+        let folder = rest.split("/bookings.db").next().unwrap().rsplit('"').next().unwrap().to_owned() + desk;
         let tail = &rest[rest.find("[app.quaybook.restore]").unwrap()..];
         format!("{head}{}\n{tail}", parts.replace("@DESK@", &folder))
             .replace("max_hold = \"1m\"", "no_hold = \"nobody thought of it\"")

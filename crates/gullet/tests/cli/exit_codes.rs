@@ -129,7 +129,7 @@ fn status_answers_0_to_3() {
     desk.run().exits(1);
     desk.place.gullet(&["status"]).exits(2).says("the last run is failed");
     desk.misbehave("none");
-    std::fs::write(&path, text.replace("entered = ", "# entered = ")).unwrap();
+    std::fs::write(&path, text.replace("\nentered ", "\n# entered ")).unwrap();
     desk.run().exits(6);
     desk.place.gullet(&["status"]).exits(1).says("warning");
     std::fs::remove_dir_all(desk.place.path("depot")).unwrap();

@@ -175,7 +175,7 @@ fn rounds() -> u32 {
 
 #[test]
 fn a_writer_that_races_with_a_stream_and_with_a_copy() {
-    for method in ["stream", "stage"] {
+    for method in ["stream", "copy"] {
         let place = Place::new();
         place.define(&racing(method));
         place.gullet(&["store", "new", "depot"]).exits(0);
@@ -187,7 +187,7 @@ fn a_writer_that_races_with_a_stream_and_with_a_copy() {
 
 #[test]
 fn a_writer_that_races_with_clones_and_with_a_snapshot() {
-    for (kind, method) in [("xfs", "stage"), ("btrfs", "snapshot")] {
+    for (kind, method) in [("xfs", "copy"), ("btrfs", "snapshot")] {
         let place = Place::new();
         let _disk = Disk::at(&place.path("docs-disk"), kind);
         let inner = place.path("docs-disk/docs");

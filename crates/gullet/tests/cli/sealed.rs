@@ -1,4 +1,4 @@
-//! Sealed stores: what a thief, the capturing machine, and the owner of an identity can do.
+//! EncryptedPart stores: what a thief, the capturing machine, and the owner of an identity can do.
 
 use std::fs;
 use std::path::{Path, PathBuf};

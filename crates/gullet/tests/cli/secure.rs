@@ -69,7 +69,7 @@ fn a_desk_on_btrfs_is_secured_by_a_snapshot_and_on_xfs_by_clones() {
 
 #[test]
 fn elsewhere_files_are_copied_or_streamed_as_the_definition_says() {
-    for (secure, by) in [("auto", "copy".into()), ("stage", "copy".into()), ("stream", Value::Null)] {
+    for (secure, by) in [("auto", "copy".into()), ("copy", "copy".into()), ("stream", Value::Null)] {
         let app = format!("capture_method = \"{secure}\"");
         let (place, _disk) = place(Some("ext4"), &held("", &app, FILES));
         place.file("data/files/list", "aboard");
@@ -90,7 +90,7 @@ fn a_snapshot_that_is_wanted_and_cannot_be_fails_before_anything_is_touched() {
 #[test]
 fn everything_a_filesystem_has_survives_a_clone_and_a_copy() {
     for kind in ["xfs", "ext4"] {
-        let (place, _disk) = place(Some(kind), &held("", "capture_method = \"stage\"", FILES));
+        let (place, _disk) = place(Some(kind), &held("", "capture_method = \"copy\"", FILES));
         let files = place.path("data/files");
         let script = "cd \"$1\"; truncate -s 3M sparse; printf data | dd of=sparse bs=1 seek=1500000 conv=notrunc status=none
             head -c 300000 /dev/urandom > big; ln big other; ln -s big link; mkfifo pipe; touch empty
@@ -225,7 +225,7 @@ fn after_the_warm_copy_the_hold_reads_what_changed_and_nothing_else() {
     let enter = "python3 - <<'E'\nimport mmap, os\nf = open('@/data/files/mapped', 'r+b')\nm = mmap.mmap(f.fileno(), 0)\n\
                  m[0:4] = b'held'\ns = os.stat('@/data/files/timed')\nopen('@/data/files/timed', 'w').write('held, and longer' [:8])\n\
                  os.utime('@/data/files/timed', ns=(s.st_atime_ns, s.st_mtime_ns))\nE\n";
-    for (kind, secure) in [("ext4", "stream"), ("ext4", "auto"), ("btrfs", "auto"), ("xfs", "stage")] {
+    for (kind, secure) in [("ext4", "stream"), ("ext4", "auto"), ("btrfs", "auto"), ("xfs", "copy")] {
         let (place, _disk) = place(
             Some(kind),
             &held(enter, &format!("capture_method = \"{secure}\""), &format!("{FILES}precopy = true\n")),
@@ -269,7 +269,7 @@ fn parts_are_captured_before_in_and_after_the_hold_and_the_record_says_so() {
 fn a_disk_that_fills_while_staging_is_told_the_application_released_and_the_space_given_back() {
     let place = Place::new();
     let _small = Mounted::at(&place.path("state"), "6m");
-    let definition = held("", "capture_method = \"stage\"", FILES);
+    let definition = held("", "capture_method = \"copy\"", FILES);
     place.define(&definition);
     place.gullet(&["store", "new", "depot"]).exits(0);
     place.file("data/files/list", "aboard");

@@ -107,12 +107,19 @@ fn one(desk: &Desk, fault: Fault, event: usize, met: &mut Met) {
     let lines = std::fs::read_to_string(&out).unwrap();
     let of_this = runs.as_array().unwrap().iter().find(|run| lines.contains(run["run"].as_str().unwrap()));
     let outcome = of_this.map_or("none", |run| run["outcome"].as_str().unwrap());
-    let secured = lines.contains("\"event\":\"released\"") || lines.contains("\"kind\":\"leave\"");
+    let secured = lines.contains("\"event\":\"released\"") || lines.contains("\"kind\":\"release\"");
     if was_held && guard.is_some() && !secured {
         assert!(!matches!(outcome, "complete" | "warnings"), "{what}: {outcome}\n{lines}");
     }
     desk.place.gullet(&["release"]).exits(0).says("nothing is held");
-    let next = desk.run();
+    // On a machine that is busy with something else a run may take longer than its hold may.
+    let mut next = desk.run();
+    for _ in 0..4 {
+        if !next.err.contains("reached its limit") {
+            break;
+        }
+        next = desk.run();
+    }
     assert!(next.code == 0 || next.code == 6, "{what}: {} {}", next.out, next.err);
     assert_eq!(
         guard.filter(|guard| stat(*guard).is_some_and(|(state, _)| state != "Z")),

@@ -152,7 +152,7 @@ fn copying_the_files_of_a_running_server_is_refused_on_a_filesystem_of_several_d
     give_to_nobody(&place.path("disk"));
     let server = Mariadb::start_in(&place.path("disk/data"), LOGGED);
     let more = format!("socket = \"{}\", datadir = \"@/disk/data\"", server.socket());
-    place.define(&("[app.app]\nno_hold = \"a test\"\ncapture_method = \"stage\"\n".to_owned() + &part(&more)));
+    place.define(&("[app.app]\nno_hold = \"a test\"\ncapture_method = \"copy\"\n".to_owned() + &part(&more)));
     place.gullet(&["store", "new", "depot"]).exits(0);
     place.gullet(&["run", "app"]).exits(4).says("is not safe under any of its locks");
 }

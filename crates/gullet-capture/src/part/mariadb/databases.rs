@@ -9,12 +9,12 @@ use std::time::Duration;
 use gullet_store::IoPath;
 
 use super::super::produce;
-use super::super::secured::{PartError, Securing};
+use super::super::secured::{CaptureContext, PartError};
 use super::super::server::{call, check_program, command, failed, folders, is_whole, meant, rows};
 use super::{LOCK, version};
 use crate::engine::mariadb::{Server, Session, literal, quoted};
 use crate::engine::{EngineError, Waiting, program};
-use gullet_host::hook::{Call, Patience, Runner};
+use gullet_host::hook::{Call, Cancellation, Runner};
 use gullet_model::definition::{CommandSpec, Mariadb};
 use gullet_model::record::Capture;
 
@@ -70,7 +70,7 @@ pub(in crate::part) fn export(
     server: &Server,
     folder: &Path,
     capture: &mut Capture,
-    context: &mut Securing<'_, '_>,
+    context: &mut CaptureContext<'_, '_>,
 ) -> Result<(), PartError> {
     fs::create_dir_all(folder).at(folder)?;
     let waiting = context.waiting();
@@ -139,7 +139,7 @@ fn one_point(
     names: &[String],
     path: &Path,
     (lock, view): (&Session, &Session),
-    context: &mut Securing<'_, '_>,
+    context: &mut CaptureContext<'_, '_>,
 ) -> Result<Point, PartError> {
     let waiting = context.waiting();
     let list: Vec<String> = names.iter().map(|name| literal(name)).collect();
@@ -219,7 +219,7 @@ fn dump_command(spec: &Mariadb, server: &Server, words: Vec<String>) -> CommandS
     command([vec![dump_program(spec).display().to_string()], words].concat(), &server.login)
 }
 
-fn dump_call<'p>(server: &Server, path: &Path, patience: Patience<'p>) -> Call<'p> {
+fn dump_call<'p>(server: &Server, path: &Path, patience: Cancellation<'p>) -> Call<'p> {
     Call { stdout: Some(path.to_path_buf()), ..call(&server.login, "MYSQL_PWD", patience) }
 }
 

@@ -11,7 +11,7 @@ use std::path::{Path, PathBuf};
 use gullet_store::{IoPath, PathError};
 use rustix::process::{Flock, FlockType, fcntl_getlk};
 
-use super::super::secured::{PartError, Securing};
+use super::super::secured::{CaptureContext, PartError};
 use super::super::server::leading_out;
 use super::super::staging::foresee;
 use super::super::walk::Walk;
@@ -54,7 +54,7 @@ fn is_running(datadir: &Path) -> Result<bool, PathError> {
 }
 
 /// Whether the files can be captured now.
-pub(in crate::part) fn is_sound(datadir: &Path, context: &Securing<'_, '_>) -> Result<(), PartError> {
+pub(in crate::part) fn is_sound(datadir: &Path, context: &CaptureContext<'_, '_>) -> Result<(), PartError> {
     let seen = context.in_hold && context.staging.seen(datadir).is_some();
     if !seen && is_running(datadir)? {
         return Err(PartError::Other(format!("the server at `{}` is running, and {UNSOUND}", datadir.display())));

@@ -14,7 +14,7 @@ use gullet_store::{IoPath, PathError};
 
 use super::super::files::{self, Known, Looked};
 use super::super::pending::{Copies, Extra};
-use super::super::secured::{PartError, Securing};
+use super::super::secured::{CaptureContext, PartError};
 use super::super::server::failed;
 use super::super::walk::{Walk, name_of};
 use crate::engine::postgres::{Server, Session, literal};
@@ -124,7 +124,7 @@ pub(in crate::part) fn capture_cluster(
     server: &Server,
     cluster: &Path,
     capture: &mut Capture,
-    context: &mut Securing<'_, '_>,
+    context: &mut CaptureContext<'_, '_>,
 ) -> Result<Cluster, PartError> {
     let waiting = context.waiting();
     let session = server.connect("postgres", waiting)?;
@@ -179,7 +179,7 @@ fn copy_files(
     part: &PlannedPart,
     cluster: &Path,
     about: &About,
-    context: &mut Securing<'_, '_>,
+    context: &mut CaptureContext<'_, '_>,
 ) -> Result<Copied, PartError> {
     let walk = walk(cluster, &about.tablespaces, part, context.plan).passing_over(context.staging.folders());
     let known = Known { by_one: true, ..context.known() };
@@ -258,7 +258,7 @@ impl Wal<'_> {
     }
 
     /// Copies the log into `folder`; gives the names.
-    fn copy(&self, folder: &Path, context: &Securing<'_, '_>) -> Result<Vec<String>, PartError> {
+    fn copy(&self, folder: &Path, context: &CaptureContext<'_, '_>) -> Result<Vec<String>, PartError> {
         let source = self.cluster.join("pg_wal");
         let mut names = self.names()?;
         for name in &names {
@@ -298,7 +298,12 @@ impl Wal<'_> {
 }
 
 /// The label, the map and the log, as files of the private folder.
-fn extras(cluster: &Path, end: &End, wal: &Wal<'_>, context: &Securing<'_, '_>) -> Result<VecDeque<Extra>, PartError> {
+fn extras(
+    cluster: &Path,
+    end: &End,
+    wal: &Wal<'_>,
+    context: &CaptureContext<'_, '_>,
+) -> Result<VecDeque<Extra>, PartError> {
     let folder = context.scratch.join("engine");
     let log = folder.join("pg_wal");
     fs::create_dir_all(&log).at(&log)?;
@@ -330,7 +335,7 @@ fn settings(
     settings: &[PathBuf],
     part: &PlannedPart,
     capture: &mut Capture,
-    context: &Securing<'_, '_>,
+    context: &CaptureContext<'_, '_>,
 ) {
     let own = fs::canonicalize(cluster).unwrap_or_else(|_| cluster.to_path_buf());
     let captured = |path: &Path| {

@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 use gullet_store::IoPath;
 
 use super::super::produce;
-use super::super::secured::{PartError, Securing};
+use super::super::secured::{CaptureContext, PartError};
 use super::super::server::{call, check_program, command, failed, folders, is_whole, meant, rows};
 use crate::engine::postgres::{Server, Session};
 use crate::engine::{Waiting, program};
@@ -83,7 +83,7 @@ impl Databases {
     pub(in crate::part) fn pin(
         spec: &Postgres,
         server: Server,
-        context: &mut Securing<'_, '_>,
+        context: &mut CaptureContext<'_, '_>,
     ) -> Result<Self, PartError> {
         let waiting = context.waiting();
         let session = ask_first(&server, spec, waiting)?;
@@ -111,7 +111,7 @@ impl Databases {
         &self,
         folder: &Path,
         capture: &mut Capture,
-        context: &mut Securing<'_, '_>,
+        context: &mut CaptureContext<'_, '_>,
     ) -> Result<(), PartError> {
         fs::create_dir_all(folder).at(folder)?;
         let mut counts = Vec::new();
@@ -157,7 +157,7 @@ impl Databases {
         name: &str,
         words: Vec<String>,
         folder: &Path,
-        context: &mut Securing<'_, '_>,
+        context: &mut CaptureContext<'_, '_>,
     ) -> Result<(), PartError> {
         let program = program(&self.programs, &[name]).display().to_string();
         let server = &self.server;

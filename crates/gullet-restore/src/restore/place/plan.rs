@@ -13,13 +13,13 @@ use super::mounts::{self, How};
 use super::swap::path_of;
 use crate::restore::select::Selection;
 use crate::restore::{RestoreError, RestorePart};
-use gullet_capture::part::{Importer, Why, name_of, postgres_programs, remaining};
+use gullet_capture::part::{DatabaseImport, Why, name_of, postgres_programs, remaining};
 use gullet_capture::plan::{BESIDE_SQLITE, Plan};
 use gullet_host::hook::Runner;
 use gullet_host::world::World;
 use gullet_logbook::logbook::{Logbook, Logged};
 use gullet_model::definition::command_text;
-use gullet_model::definition::{App, OneOrMany, PartKind, Probe, Reads, Require, Running, WayBack};
+use gullet_model::definition::{App, OneOrMany, PartKind, Probe, Reads, Require, RestoreHook, Running};
 use gullet_model::outcome::Outcome;
 use gullet_model::record::{Capture, Layout};
 
@@ -73,7 +73,7 @@ pub struct PlacePart {
     #[serde(skip)]
     pub(super) listing: ListingRef,
     #[serde(skip)]
-    pub(super) back: Option<WayBack>,
+    pub(super) back: Option<RestoreHook>,
 }
 
 /// A root that changes hands.
@@ -326,7 +326,7 @@ impl PlacePlan {
             let back = spec.and_then(|spec| spec.restore.clone());
             let way = match (&capture.layout, &back) {
                 (Layout::Source, _) => Way::Files { roots },
-                (Layout::Export, Some(WayBack { within: Some(other), .. })) => Way::Within { other: other.clone() },
+                (Layout::Export, Some(RestoreHook { within: Some(other), .. })) => Way::Within { other: other.clone() },
                 (Layout::Export, Some(back)) => {
                     let stdin = if back.reads == Some(Reads::Stdin) { " < {its one file}" } else { "" };
                     Way::Command {
@@ -334,7 +334,7 @@ impl PlacePlan {
                         stopped: back.when != Some(Running::Started),
                     }
                 }
-                (Layout::Export, None) => match spec.and_then(|spec| Importer::of(spec, &runner)) {
+                (Layout::Export, None) => match spec.and_then(|spec| DatabaseImport::of(spec, &runner)) {
                     Some(Ok(server)) => Way::Import { server: server.describe() },
                     Some(Err(why)) => return Err(refused(format!("{}: {why}", part.part))),
                     None => Way::ByHand,

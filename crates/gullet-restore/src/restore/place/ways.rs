@@ -5,8 +5,8 @@ use std::path::{Path, PathBuf};
 
 use super::apply::{Apply, Failure};
 use super::plan::{PlacePart, Way};
-use gullet_capture::part::Importer;
-use gullet_host::hook::{Call, Limits, Patience};
+use gullet_capture::part::DatabaseImport;
+use gullet_host::hook::{Call, Cancellation, Limits};
 use gullet_host::state::file_name;
 use gullet_model::definition::{Reads, Running};
 
@@ -59,9 +59,9 @@ impl Apply<'_, '_> {
         result.map_err(|why| Failure::Before(format!("{} could not be brought back: {why}", part.part)))
     }
 
-    fn importer(&self, part: &str) -> Option<Result<Importer, String>> {
+    fn importer(&self, part: &str) -> Option<Result<DatabaseImport, String>> {
         let capture = self.with.logged.record.capture(part)?;
-        Importer::of(capture.defined_in(&self.plan.spec)?, &self.runner)
+        DatabaseImport::of(capture.defined_in(&self.plan.spec)?, &self.runner)
     }
 
     /// Removes the databases that were brought in.
@@ -117,7 +117,7 @@ impl Apply<'_, '_> {
             dir: Some(folder.clone()),
             scratch: Some(folder),
             notes: true,
-            patience: Patience { stop: Some(self.with.world.stop), ..Patience::default() },
+            patience: Cancellation { stop: Some(self.with.world.stop), ..Cancellation::default() },
             ..Call::default()
         };
         let outcome = self.runner.run(&back.command, call);

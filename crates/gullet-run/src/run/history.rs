@@ -9,7 +9,7 @@ use gullet_logbook::sweep::is_retired;
 
 /// The past cannot be known.
 #[derive(Debug, thiserror::Error)]
-pub enum PastError {
+pub enum HistoryError {
     /// The store cannot be read.
     #[error(transparent)]
     Store(#[from] StoreError),
@@ -23,13 +23,13 @@ pub enum PastError {
 ///
 /// # Errors
 /// When the store cannot be read, or the state not be used.
-pub fn look_back(
+pub fn load_history(
     store: &Store,
     app: &str,
     state: &mut State,
     world: World<'_>,
     tell: &mut dyn FnMut(&str),
-) -> Result<Recent, PastError> {
+) -> Result<Recent, HistoryError> {
     let id = &store.info().id;
     if is_retired(store, state.machine())? {
         state.renew_writer(id, world.random)?;
