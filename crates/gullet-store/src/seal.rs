@@ -321,7 +321,12 @@ fn under_passphrase(bytes: &[u8], passphrase: &dyn Fn() -> Option<String>) -> Re
 pub fn new_identity(created: &str, passphrase: Option<String>) -> Result<(Vec<u8>, String), KeyError> {
     let identity = age::x25519::Identity::generate();
     let public = identity.to_public().to_string();
-    let text = format!("# created: {created}\n# public key: {public}\n{}\n", identity.to_string().expose_secret());
+    let secret = identity.to_string();
+    let text = format!(
+        "# The private key of a Gullet store, made {created}. Whoever has it can read what was encrypted to\n\
+         #   {public}\n{}\n",
+        secret.expose_secret()
+    );
     let Some(passphrase) = passphrase else { return Ok((text.into_bytes(), public)) };
     let sealed = (|| {
         let armor = age::armor::ArmoredWriter::wrap_output(Vec::new(), age::armor::Format::AsciiArmor)?;

@@ -104,11 +104,9 @@ fn new(ui: &mut Ui, args: &NewArgs) -> Result<Exit, CommandError> {
         ui.json(&serde_json::json!({ "file": args.file, "public": public, "passphrase": is_protected }))?;
         return Ok(Exit::Complete);
     }
-    ui.say(format!("{} {}", styled(GOOD, "✓ made"), harmless(&shown.to_string())));
-    ui.say(format!("public key: {public}"));
-    ui.tell("");
-    ui.tell("In the definition of the machine that captures, before the store is made:");
-    ui.tell(format!("    encrypt_to = [\"{public}\"]"));
+    ui.say(format!("{} the private key file {}", styled(GOOD, "✓ made"), harmless(&shown.to_string())));
+    ui.tell("What is stored is encrypted to it by this line of the store in the definition, before the store is made:");
+    ui.say(format!("    encrypt_to = [\"{public}\"]"));
     ui.tell("");
     ui.tell(
         "What is encrypted to this key opens with this file and with nothing else: if all copies of it are lost, so is",
