@@ -216,7 +216,7 @@ impl<'a> Driver<'a, '_> {
                 self.trouble(
                     Some(&planned.name),
                     text.to_owned(),
-                    Some("the hold is none: nothing of it can be relied on".to_owned()),
+                    Some("the application was not held: nothing that was captured can be relied on".to_owned()),
                 );
                 self.sequence.lose_hold();
                 TaskResult::No

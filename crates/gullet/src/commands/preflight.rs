@@ -104,7 +104,7 @@ fn show(ui: &mut Ui, app: &AppChecks) {
     let rows = app.checks.iter().filter(|check| !ui.is_quiet() || check.verdict > Verdict::Pass).map(|check| {
         let word = match check.verdict {
             Verdict::Pass => styled(GOOD, "✓ pass"),
-            Verdict::Warn => styled(WARN, "! look"),
+            Verdict::Warn => styled(WARN, "! warn"),
             Verdict::Fail => styled(BAD, "✗ fail"),
         };
         vec![word, check.what.clone(), harmless(&check.found), harmless(check.advice.as_deref().unwrap_or(""))]

@@ -2,10 +2,9 @@
 
 use clap::Args;
 use gullet_logbook::logbook::Logged;
-use gullet_model::definition::When;
-use gullet_model::definition::shell_words;
+use gullet_model::definition::{PartKind, When, shell_words};
 use gullet_model::record::{Capture, Record};
-use gullet_model::step::{CommandReport, StepReport, Stream};
+use gullet_model::step::{CommandReport, StepKind, StepReport, Stream};
 use gullet_restore::restore::{each_selected, is_selected};
 use gullet_store::Store;
 use gullet_store::listing::{Entry, Kind};
@@ -255,14 +254,28 @@ fn captures(ui: &mut Ui, record: &Record) {
     }
 }
 
+/// Whether a step asked for writes during the hold to something that cannot be looked at from outside: what a command prints,
+/// a service hands out, or another system keeps.
+fn is_untold(step: &StepReport, record: &Record) -> bool {
+    let capture = step.step.about.as_deref().and_then(|part| record.capture(part));
+    let is_looked_at =
+        |kind| matches!(kind, PartKind::Files | PartKind::Sqlite | PartKind::Postgres | PartKind::Mariadb);
+    step.step.kind == StepKind::CheckNoWrites && capture.is_some_and(|capture| !is_looked_at(capture.kind))
+}
+
 fn show_step(ui: &mut Ui, step: &StepReport, record: &Record, with_output: bool) {
-    let mark = if step.ok { styled(GOOD, "✓") } else { styled(BAD, "✗") };
+    let mark = match step.ok {
+        // Nothing was found out, which is neither good nor bad.
+        true if is_untold(step, record) => styled(DIM, "-"),
+        true => styled(GOOD, "✓"),
+        false => styled(BAD, "✗"),
+    };
     let after = step.started.duration_since(record.started).as_millis();
     let after = duration(u64::try_from(after).unwrap_or(0));
     let about = harmless(step.step.about.as_deref().unwrap_or(""));
     let note = harmless(step.note.as_deref().unwrap_or(""));
     let line = format!(
-        "  {mark} +{after:<11} {:<14} {about:<18} {:>9}  {note}",
+        "  {mark} +{after:<11} {:<21} {about:<18} {:>9}  {note}",
         step.step.kind.words(),
         duration(step.took_ms)
     );

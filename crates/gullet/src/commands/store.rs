@@ -169,7 +169,7 @@ pub(super) fn show_sweep(ui: &mut Ui, sweep: &Sweep, done: bool) {
     let dead: u64 = sweep.dead.iter().map(|(_, length)| length).sum();
     let (files, mostly) = (sweep.dead.len() as u64, sweep.mostly_dead.len() as u64);
     if done && files + mostly == 0 {
-        ui.say(format!("{} nothing to remove: other runs stand on all that is stored", styled(GOOD, "✓")));
+        ui.say(format!("{} nothing to remove: other runs need all that is stored", styled(GOOD, "✓")));
     } else if done {
         ui.say(format!("{} {} removed, {} freed", styled(GOOD, "✓"), count(files, "payload file"), size(sweep.freed)));
         if sweep.rewritten.0 > 0 {
