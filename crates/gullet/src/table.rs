@@ -2,7 +2,7 @@
 
 use comfy_table::{CellAlignment, ContentArrangement, Table};
 
-use crate::ui::{BOLD, styled};
+use crate::ui::{BOLD, DIM, styled};
 
 /// A table with these headings; a heading that begins with `>` is of a column of numbers.
 pub fn table(headings: &[&str], rows: Vec<Vec<String>>) -> String {
@@ -27,6 +27,29 @@ pub fn table(headings: &[&str], rows: Vec<Vec<String>>) -> String {
     table.lines().map(|line| line.trim_end().to_owned()).collect::<Vec<_>>().join("\n")
 }
 
+/// A table with a note below each row that has one. Notes take the whole width, so that they fold no column.
+pub fn noted_table(headings: &[&str], rows: Vec<Vec<String>>, notes: &[String]) -> String {
+    let width = terminal_size::terminal_size_of(std::io::stdout()).map(|(width, _)| usize::from(width.0));
+    let firsts: Vec<String> = rows.iter().filter_map(|row| row.first().cloned()).collect();
+    let text = table(headings, rows);
+    let mut lines: Vec<String> = text.lines().map(str::to_owned).collect();
+    // Where a row was folded it has more lines than one; then the notes stand below the table, each with its row's first cell.
+    let end = lines.len();
+    let is_folded = end != notes.len() + 1;
+    for (number, note) in notes.iter().enumerate().rev().filter(|(_, note)| !note.is_empty()) {
+        let note = if is_folded { format!("{}: {note}", firsts[number]) } else { note.clone() };
+        let note = match width {
+            Some(width) if note.chars().count() + 2 > width => {
+                note.chars().take(width.saturating_sub(3)).chain(['…']).collect()
+            }
+            _ => note,
+        };
+        let at = if is_folded { end } else { number + 2 };
+        lines.insert(at, styled(DIM, format!("  {note}")));
+    }
+    lines.join("\n")
+}
+
 /// Names and values below one another.
 pub fn pairs(pairs: &[(&str, String)]) -> String {
     let width = pairs.iter().map(|(name, _)| name.len()).max().unwrap_or(0);
@@ -37,4 +60,20 @@ pub fn pairs(pairs: &[(&str, String)]) -> String {
         first + &rest.collect::<String>()
     };
     pairs.iter().map(line).collect::<Vec<_>>().join("\n")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_note_stands_below_its_row() {
+        let rows = ["first", "second", "third"].map(|run| vec![run.to_owned(), "1".to_owned()]);
+        let notes = ["", "why it failed", "partial"].map(str::to_owned);
+        let text = noted_table(&["run", ">files"], rows.to_vec(), &notes);
+        let text = anstream::adapter::strip_str(&text).to_string();
+        let lines: Vec<&str> =
+            text.lines().map(|line| line.split("  ").find(|word| !word.is_empty()).unwrap()).collect();
+        assert_eq!(lines, ["run", "first", "second", "why it failed", "third", "partial"]);
+    }
 }

@@ -16,6 +16,18 @@ pub fn time(at: Timestamp) -> String {
     at.to_zoned_datetime(TimeZone::system()).strftime("%Y-%m-%d %H:%M:%S %:z").to_string()
 }
 
+/// A point in time to the minute, without its zone; [`zone`] is for the heading above it.
+pub fn minute(at: Timestamp) -> String {
+    at.to_zoned_datetime(TimeZone::system()).strftime("%Y-%m-%d %H:%M").to_string()
+}
+
+/// The name of the zone that times are shown in; its offset now where it has no name.
+pub fn zone() -> String {
+    let zone = TimeZone::system();
+    let offset = || Timestamp::now().to_zoned_datetime(zone.clone()).strftime("%:z").to_string();
+    zone.iana_name().map_or_else(offset, str::to_owned)
+}
+
 /// How long ago, roughly.
 pub fn ago(at: Timestamp, now: Timestamp) -> String {
     let seconds = (now.as_second() - at.as_second()).max(0);

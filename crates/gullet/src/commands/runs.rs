@@ -8,12 +8,10 @@ use crate::args::{Global, ReadingArgs};
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::reading::Reading;
-use crate::table::table;
-use crate::text::{ago, count, harmless, held_for, size, time};
+use crate::table::noted_table;
+use crate::text::{ago, count, harmless, held_for, minute, size, zone};
 use crate::ui::{Ui, outcome};
 
-/// The column of when a run was last drilled.
-const PROVEN: usize = 10;
 /// The column of the machine.
 const MACHINE: usize = 2;
 
@@ -139,7 +137,41 @@ pub fn runs(ui: &mut Ui, global: &Global, args: &RunsArgs) -> Result<Exit, Comma
         ui.say("no runs");
         return Ok(Exit::Complete);
     }
+    show(ui, &views, now);
+    if skipped > 0 {
+        ui.tell(format!("and {} before", count(skipped as u64, "run")));
+    }
+    Ok(Exit::Complete)
+}
+
+/// A line for each run, and below it what there is to say of it.
+fn show(ui: &mut Ui, views: &[RunView<'_>], now: jiff::Timestamp) {
     let rows = views.iter().map(|view| {
+        vec![
+            view.run.to_owned(),
+            view.app.to_owned(),
+            harmless(if view.host.is_empty() { view.machine } else { view.host }),
+            minute(view.started),
+            outcome(view.outcome),
+            view.held_ms.map_or_else(|| "-".to_owned(), |held| held_for(held, view.outcome)),
+            view.parts.to_string(),
+            size(view.bytes),
+            size(view.bytes_stored),
+            view.proven.map_or_else(|| "never".to_owned(), |at| ago(at, now)),
+        ]
+    });
+    let mut rows: Vec<Vec<String>> = rows.collect();
+    let began = format!("began ({})", zone());
+    let mut headings =
+        vec!["run", "application", "machine", &began, "outcome", ">held", ">parts", ">size", ">stored", "last drilled"];
+    // There only where they differ.
+    if views.iter().all(|view| view.machine == views[0].machine) {
+        headings.remove(MACHINE);
+        for row in &mut rows {
+            row.remove(MACHINE);
+        }
+    }
+    let notes = views.iter().map(|view| {
         let mut note: Vec<String> = Vec::new();
         note.extend(view.kept.then(|| "kept".to_owned()));
         note.extend(view.partial.then(|| "partial".to_owned()));
@@ -147,52 +179,7 @@ pub fn runs(ui: &mut Ui, global: &Global, args: &RunsArgs) -> Result<Exit, Comma
         note.extend((!view.in_store).then(|| "record waits for the store".to_owned()));
         note.extend(view.reason.map(str::to_owned));
         note.extend(view.cause.map(str::to_owned));
-        vec![
-            view.run.to_owned(),
-            view.app.to_owned(),
-            harmless(if view.host.is_empty() { view.machine } else { view.host }),
-            time(view.started),
-            outcome(view.outcome),
-            view.held_ms.map_or_else(|| "-".to_owned(), |held| held_for(held, view.outcome)),
-            view.parts.to_string(),
-            view.files.to_string(),
-            size(view.bytes),
-            size(view.bytes_stored),
-            view.proven.map_or_else(|| "-".to_owned(), |at| ago(at, now)),
-            harmless(&note.join("; ")),
-        ]
+        harmless(&note.join("; "))
     });
-    let mut headings = vec![
-        "run",
-        "application",
-        "machine",
-        "began",
-        "outcome",
-        ">held",
-        ">parts",
-        ">files",
-        ">size",
-        ">stored",
-        "last drilled",
-        "note",
-    ];
-    let mut rows: Vec<Vec<String>> = rows.collect();
-    // There only where there is one.
-    if views.iter().all(|view| view.proven.is_none()) {
-        headings.remove(PROVEN);
-        for row in &mut rows {
-            row.remove(PROVEN);
-        }
-    }
-    if views.iter().all(|view| view.machine == views[0].machine) {
-        headings.remove(MACHINE);
-        for row in &mut rows {
-            row.remove(MACHINE);
-        }
-    }
-    ui.say(table(&headings, rows));
-    if skipped > 0 {
-        ui.tell(format!("and {} before", count(skipped as u64, "run")));
-    }
-    Ok(Exit::Complete)
+    ui.say(noted_table(&headings, rows, &notes.collect::<Vec<_>>()));
 }
