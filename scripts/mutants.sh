@@ -31,6 +31,13 @@ quick=(-E 'not test(/every_changed_byte|taking_blocks_over|two_listings_of_any|a
 # The tests of the program that are about these rooms.
 about=(-E 'binary(cli) and test(/^(held|guard|attended|green|trust|place|racing|store|capture|sweep)::/) or not package(gullet)')
 
+# Survivors and timeouts are results; anything else ends this, such as being stopped.
+tried() {
+  local code=0
+  cargo mutants --workspace "${chosen[@]}" "$@" || code=$?
+  [ "$code" = 0 ] || [ "$code" = 2 ] || [ "$code" = 3 ] || exit "$code"
+}
+
 wanted() { # FILE: arguments that mean exactly its lines
   while IFS= read -r name; do
     printf '%s\0' --re "^$(sed 's/[][\.*^$+?(){}|/]/\\&/g' <<<"$name")\$"
@@ -38,16 +45,16 @@ wanted() { # FILE: arguments that mean exactly its lines
 }
 
 mapfile -d '' -t these < <(wanted "$folder/sample.txt")
-cargo mutants --workspace "${chosen[@]}" "${these[@]}" --output "$folder/own" --timeout 60 --jobs 2 \
-  --test-tool nextest --no-shuffle --colors never -- "${quick[@]}" || true
+tried "${these[@]}" --output "$folder/own" --timeout 60 --jobs 2 \
+  --test-tool nextest --no-shuffle --colors never -- "${quick[@]}"
 cp "$folder/own/mutants.out/missed.txt" "$folder/missed.txt"
 echo "$(wc -l <"$folder/missed.txt") of them are not noticed by the crates' own tests"
 
 : >"$folder/survivors.txt"
 if [ -s "$folder/missed.txt" ]; then
   mapfile -d '' -t these < <(wanted "$folder/missed.txt")
-  cargo mutants --workspace "${chosen[@]}" "${these[@]}" --output "$folder/program" --timeout 400 --jobs 2 \
-    --test-tool nextest --no-shuffle --colors never --test-workspace true -- "${about[@]}" || true
+  tried "${these[@]}" --output "$folder/program" --timeout 400 --jobs 2 \
+    --test-tool nextest --no-shuffle --colors never --test-workspace true -- "${about[@]}"
   cp "$folder/program/mutants.out/missed.txt" "$folder/survivors.txt"
 fi
 count() { cat "$folder"/own/mutants.out/"$1".txt | wc -l; }

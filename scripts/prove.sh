@@ -1,7 +1,9 @@
 #!/usr/bin/env bash
-# The long proofs, run by hand; dated results belong into docs/PROOFS.md.
+# The long proofs, run by hand; dated results belong into docs/PROOFS.md. `scripts/prove.sh mutants` runs that one alone, which takes
+# hours.
 set -eu
 cd "$(dirname "$0")/.."
+[ "${1:-}" != mutants ] || exec scripts/mutants.sh
 echo "services: PostgreSQL and MariaDB captured under load, ten times each"
 GULLET_TRIES=10 cargo test --workspace --test services -- --nocapture a_cluster_that_works databases_are_exported_and_counted the_files_are_captured without_a_log
 echo "crash matrix: SIGKILL at every event of a run, and 500 times at random moments"
