@@ -24,7 +24,7 @@ const TICK: Duration = Duration::from_millis(50);
 pub struct Server {
     /// The host, or the folder of the socket.
     pub host: String,
-    /// The port.
+    /// The TCP port, which is also in the name of the socket.
     pub port: u16,
     /// Who signs in.
     pub login: Login,

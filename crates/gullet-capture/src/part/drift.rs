@@ -4,7 +4,7 @@ use super::server::TABLES_NAMED;
 use gullet_model::definition::{Part, PartKind, Share};
 use gullet_model::record::Capture;
 
-/// What is wrong with a capture: failures and warnings.
+/// What a comparison of a capture with the last good run found: failures, and warnings.
 #[derive(Debug, Default, PartialEq, Eq)]
 pub(super) struct Judgement {
     pub(super) failures: Vec<String>,

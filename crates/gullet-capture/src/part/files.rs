@@ -42,7 +42,7 @@ pub(super) struct Looked {
     pub(super) owners: Owners,
 }
 
-/// What is known of files that need not be read.
+/// Marks by which files are recognised that did not change since they were read, so that they are not read again.
 #[derive(Clone)]
 pub(super) struct Known {
     /// The marks of the last capture.
@@ -119,7 +119,7 @@ impl Known {
 pub(super) trait Sink {
     /// What the last capture had at a path.
     fn last_of(&mut self, path: &PathName) -> Option<Marked>;
-    /// One more.
+    /// Takes one entry, and what the last capture had at its path.
     fn push(
         &mut self,
         marked: Marked,
@@ -133,7 +133,7 @@ pub(super) trait Sink {
         number: usize,
         context: &mut CaptureContext<'_, '_>,
     ) -> Result<(), PartError>;
-    /// So far.
+    /// The counts of what was taken so far.
     fn counts(&mut self) -> &mut Counts;
     /// Whether it compares with the last capture, and stores at once.
     fn is_listing(&self) -> bool;
@@ -278,7 +278,7 @@ struct Capturing<'x, 'a, 'd> {
     context: &'x mut CaptureContext<'a, 'd>,
 }
 
-/// What was read of a file.
+/// The contents of a file as they were read: its chunks, or where they are staged, and its data ranges.
 struct Taken {
     chunks: Vec<Hash>,
     staged: Option<Staged>,

@@ -608,17 +608,7 @@ mod tests {
         let file = tempfile::NamedTempFile::new().unwrap();
         fs::write(file.path(), "five!").unwrap();
         let meta = fs::metadata(file.path()).unwrap();
-        let good = Mark {
-            path: b"x",
-            kind: Kind::File,
-            settled: true,
-            is_link: false,
-            news: News::New,
-            size: meta.len(),
-            mtime: (meta.mtime(), meta.mtime_nsec() as u32),
-            ctime: (meta.ctime(), meta.ctime_nsec() as u32),
-            inode: meta.ino(),
-        };
+        let good = Mark { settled: true, ..Mark::of(b"x", &meta) };
         assert!(good.is_believed(&meta));
         let others = [
             Mark { settled: false, ..good },

@@ -5,10 +5,7 @@
 //! - `folder`: when the files may be copied, and when not.
 
 mod databases;
-
-pub use databases::{OWN, count};
 mod folder;
-pub use folder::kept_elsewhere;
 
 use std::time::Duration;
 
@@ -19,6 +16,9 @@ use crate::engine::mariadb::{Server, Session};
 use crate::plan::Plan;
 use gullet_host::hook::Runner;
 use gullet_model::definition::Mariadb;
+
+pub use databases::{OWN, count};
+pub use folder::kept_elsewhere;
 
 pub(super) use databases::export;
 pub(super) use folder::{is_sound, walk};

@@ -310,16 +310,20 @@ impl<'a> Apply<'_, 'a> {
         let proven = stopped.and_then(|()| self.ask_guard(Op::Prove(0)).and_then(|answer| answer.result));
         let (proven, by_hand) = self.or_by_hand(Wanted::Stopped, proven);
         let note = if self.spec.stopped.is_some() { "proven" } else { "not proven: there is no `stopped` probe" };
-        self.step("stop", began, proven.clone().map(|()| format!("{by_hand}{note}")));
+        self.step(
+            "stop",
+            began,
+            proven.clone().map(|()| if by_hand { format!("by hand, {note}") } else { note.to_owned() }),
+        );
         match proven {
             Ok(()) => Ok(()),
             Err(why) => Err(self.undo(Failure::Before(format!("it does not stop: {why}")))),
         }
     }
 
-    /// What came of it, or of the hand of a person where it did not go well; and words for that.
-    fn or_by_hand(&mut self, wanted: Wanted, result: Result<(), String>) -> (Result<(), String>, &'static str) {
-        let Err(why) = result else { return (result, "") };
+    /// What came of it, or of the hand of a person where it did not go well; and whether that was asked for.
+    fn or_by_hand(&mut self, wanted: Wanted, result: Result<(), String>) -> (Result<(), String>, bool) {
+        let Err(why) = result else { return (result, false) };
         let op = match wanted {
             Wanted::Stopped => Op::Prove(0),
             Wanted::Started | Wanted::StartedAgain => Op::ProveReleased(0),
@@ -335,7 +339,7 @@ impl<'a> Apply<'_, 'a> {
                 None => Err("there is no guard".to_owned()),
             },
         });
-        (done, "by hand, ")
+        (done, true)
     }
 
     /// What of the old state nobody may have open any more.
@@ -406,7 +410,11 @@ impl<'a> Apply<'_, 'a> {
             let note = if proven.is_some() { "proven" } else { "not proven: there is no `started` probe" };
             // Where there is a probe it decides, not what the command said of itself.
             let (result, by_hand) = self.or_by_hand(Wanted::Started, proven.unwrap_or(started));
-            self.step("start", began, result.clone().map(|()| format!("{by_hand}{note}")));
+            self.step(
+                "start",
+                began,
+                result.clone().map(|()| if by_hand { format!("by hand, {note}") } else { note.to_owned() }),
+            );
             result.map_err(|why| Failure::Before(format!("it does not start on the new state: {why}")))?;
         }
         self.ways_back(false)?;
@@ -470,7 +478,11 @@ impl<'a> Apply<'_, 'a> {
             None => started,
         };
         let (result, by_hand) = self.or_by_hand(Wanted::StartedAgain, result);
-        self.step("start again", began, result.clone().map(|()| by_hand.trim_end_matches(", ").to_owned()));
+        self.step(
+            "start again",
+            began,
+            result.clone().map(|()| if by_hand { "by hand".to_owned() } else { String::new() }),
+        );
         self.count_stopped();
         result
     }
