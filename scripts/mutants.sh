@@ -45,7 +45,7 @@ wanted() { # FILE: arguments that mean exactly its lines
 }
 
 mapfile -d '' -t these < <(wanted "$folder/sample.txt")
-tried "${these[@]}" --output "$folder/own" --timeout 60 --jobs 2 \
+tried "${these[@]}" --output "$folder/own" --timeout 120 --jobs "${GULLET_MUTANTS_JOBS:-2}" \
   --test-tool nextest --no-shuffle --colors never -- "${quick[@]}"
 cp "$folder/own/mutants.out/missed.txt" "$folder/missed.txt"
 echo "$(wc -l <"$folder/missed.txt") of them are not noticed by the crates' own tests"
@@ -53,7 +53,7 @@ echo "$(wc -l <"$folder/missed.txt") of them are not noticed by the crates' own 
 : >"$folder/survivors.txt"
 if [ -s "$folder/missed.txt" ]; then
   mapfile -d '' -t these < <(wanted "$folder/missed.txt")
-  tried "${these[@]}" --output "$folder/program" --timeout 400 --jobs 2 \
+  tried "${these[@]}" --output "$folder/program" --timeout 400 --jobs "${GULLET_MUTANTS_JOBS:-2}" \
     --test-tool nextest --no-shuffle --colors never --test-workspace true -- "${about[@]}"
   cp "$folder/program/mutants.out/missed.txt" "$folder/survivors.txt"
 fi

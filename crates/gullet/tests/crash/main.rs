@@ -127,16 +127,18 @@ fn kill_all(kills: &[Kill]) {
 #[test]
 fn killed_at_every_event_and_at_random_moments() {
     let _alone = ALONE.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-    let events = {
+    let (events, takes) = {
         let (desk, _disk) = desk(DISKS[0]);
+        let began = Instant::now();
         let run = desk.place.gullet(&["run", "quaybook", "--json"]).exits(0);
-        run.out.lines().count()
+        (run.out.lines().count(), u64::try_from(began.elapsed().as_millis()).unwrap())
     };
     assert!(events > 40, "only {events} events");
     let mut kills: Vec<Kill> = (1..=events).map(Kill::Event).collect();
-    // Spread over a run's duration without a random source, so that a failure can be had again.
+    // Spread over half as much again as a run took, without a random source, so that a failure can be had again.
+    let within = takes.max(100) * 3 / 2;
     let random = std::env::var("GULLET_KILLS").map_or(KILLS, |number| number.parse().unwrap());
-    let spread = (0..random).map(|number| Kill::After(number.wrapping_mul(0x9E37_79B9) % 300));
+    let spread = (0..random).map(|number| Kill::After(number.wrapping_mul(0x9E37_79B9) % within));
     kills.extend(spread);
     let halves = kills.split_at(kills.len() / 2);
     std::thread::scope(|scope| {
