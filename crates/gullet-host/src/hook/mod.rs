@@ -27,4 +27,4 @@ pub use process::{Answer, Cancellation, Finished, Invocation, run_process};
 pub use process::{script_in_memory, usual_memory_score};
 pub use redactor::Redactor;
 pub use runner::PATH;
-pub use runner::{Call, HookError, Limits, Outcome as CallOutcome, Runner};
+pub use runner::{Call, HookError, Limits, Outcome as CallOutcome, Runner, argv_of};

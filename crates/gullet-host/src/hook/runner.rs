@@ -15,7 +15,7 @@ use super::process::{Answer, Cancellation, Finished, Invocation, run_process};
 use super::request;
 use super::secret::{self, SecretError};
 use crate::world::World;
-use gullet_model::definition::placeholders::{NoValue, fill, variable};
+use gullet_model::definition::placeholders::{self, NoValue, variable};
 use gullet_model::definition::{CommandSpec, EnvValue, OneOrMany, Probe};
 use gullet_model::step::CommandReport;
 
@@ -137,6 +137,35 @@ pub struct Runner<'w> {
     pub top: PathBuf,
 }
 
+/// The account that a command runs as where it names one, and the words in front of it that make it do so.
+fn prefix_of(spec: &CommandSpec) -> Result<(Option<Account>, Vec<String>), AccountError> {
+    let account = spec.run_as.as_ref().map(|name| Account::find(name)).transpose()?;
+    let prefix = match (&spec.through, &account) {
+        (Some(through), _) => through.clone(),
+        (None, Some(account)) => account.prefix()?,
+        (None, None) => Vec::new(),
+    };
+    Ok((account, prefix))
+}
+
+/// The program and its arguments as the definition has them; of a script its interpreter.
+fn program_of(spec: &CommandSpec) -> Vec<String> {
+    let interpreter = || spec.interpreter.clone().unwrap_or_else(|| vec!["/bin/sh".to_owned(), "-eu".to_owned()]);
+    spec.run.clone().unwrap_or_else(interpreter)
+}
+
+/// The words that a command will be executed as, and that its record will have: placeholders that are filled only then stay
+/// as they are. Of a request its method and its URL.
+///
+/// # Errors
+/// When it cannot run as the account that it names.
+pub fn argv_of(spec: &CommandSpec) -> Result<Vec<String>, AccountError> {
+    if let Some((method, url)) = spec.asked() {
+        return Ok(vec![method.to_owned(), url.clone()]);
+    }
+    Ok([prefix_of(spec)?.1, program_of(spec)].concat())
+}
+
 impl Runner<'_> {
     fn environment(&self, call: &Call<'_>) -> BTreeMap<String, String> {
         static NUMBER: AtomicU64 = AtomicU64::new(0);
@@ -177,24 +206,14 @@ impl Runner<'_> {
     /// Puts a command together.
     pub fn prepare<'c>(&self, spec: &CommandSpec, call: &Call<'c>) -> Result<Invocation<'c>, HookError> {
         let values = self.values(call);
-        let shell = || vec!["/bin/sh".to_owned(), "-eu".to_owned()];
-        let account = match &spec.run_as {
-            None => None,
-            Some(name) => Some(Account::find(name)?),
-        };
-        let prefix = match (&spec.through, &account) {
-            (Some(through), _) => through.clone(),
-            (None, Some(account)) => account.prefix()?,
-            (None, None) => Vec::new(),
-        };
-        let argv: Vec<String> = match (&spec.run, &spec.script) {
-            (Some(run), _) => run.iter().map(|argument| fill(argument, &values)).collect::<Result<_, _>>()?,
-            (None, _) => spec.interpreter.clone().unwrap_or_else(shell),
-        };
+        let (account, prefix) = prefix_of(spec)?;
+        let fill =
+            |word: &String| if spec.run.is_some() { placeholders::fill(word, &values) } else { Ok(word.clone()) };
+        let argv: Vec<String> = program_of(spec).iter().map(fill).collect::<Result<_, _>>()?;
         let mut resolved = secret::resolve(&spec.env, self.world.environment)?;
         for (name, value) in &mut resolved.env {
             if matches!(spec.env.get(name), Some(EnvValue::Plain(_))) {
-                *value = fill(value, &values)?;
+                *value = placeholders::fill(value, &values)?;
             }
         }
         resolved.secrets.extend(call.secrets.values().cloned());

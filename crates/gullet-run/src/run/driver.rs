@@ -28,7 +28,7 @@ use gullet_model::event::{Event, Listener, What};
 use gullet_model::ids::RunId;
 use gullet_model::outcome::Outcome;
 use gullet_model::record::{Record, stem_time};
-use gullet_model::step::{CommandReport, StepKind, StepName, StepReport};
+use gullet_model::step::{CommandReport, StepName, StepReport};
 use gullet_model::words::millis;
 
 /// Everything that a run stands on.
@@ -360,7 +360,7 @@ impl<'a> Driver<'a, '_> {
         if let Some(reply) = self.meet(task) {
             return reply;
         }
-        let (kind, about) = self.name(task);
+        let (kind, about) = crate::steps::name(self.plan, task);
         self.steps += 1;
         let step = StepName { number: self.steps, kind, about };
         let nothing = match task {
@@ -412,32 +412,6 @@ impl<'a> Driver<'a, '_> {
             self.remark_hooks(moment, reply, report);
         }
         reply
-    }
-
-    fn name(&self, task: Task) -> (StepKind, Option<String>) {
-        let step = |number: usize| Some(self.plan.spec.hold[number].name.clone());
-        let part = |number: usize| Some(self.plan.parts[number].name.clone());
-        match task {
-            Task::Preflight => (StepKind::Preflight, None),
-            Task::Hooks(moment) => (StepKind::Hooks, Some(moment.word().to_owned())),
-            Task::Prepare => (StepKind::Prepare, None),
-            Task::Precopy(number) => (StepKind::Precopy, part(number)),
-            Task::ProbeInitialState(number) => (StepKind::ProbeInitialState, step(number)),
-            Task::Enter(number) => (StepKind::Enter, step(number)),
-            Task::Drain(number) => (StepKind::Drain, step(number)),
-            Task::Prove(number) => (StepKind::Prove, step(number)),
-            Task::Snapshot => (StepKind::Snapshot, None),
-            Task::Capture(number) => (StepKind::Capture, part(number)),
-            Task::CheckNoWrites(number) => (StepKind::CheckNoWrites, part(number)),
-            Task::ProveAgain(number) => (StepKind::ProveAgain, step(number)),
-            Task::Release(number) => (StepKind::Release, step(number)),
-            Task::ProveReleased(number) => (StepKind::ProveReleased, step(number)),
-            Task::Store(number) => (StepKind::Store, part(number)),
-            Task::CleanUp => (StepKind::CleanUp, None),
-            Task::Finish => (StepKind::Finish, None),
-            Task::ReadBack => (StepKind::ReadBack, None),
-            Task::Commit => (StepKind::Commit, None),
-        }
     }
 
     /// Takes the processes and notes of a call into the step, and gives its result.

@@ -1,13 +1,17 @@
 //! `gullet plan`.
 
+use std::time::Duration;
+
 use clap::Args;
 use gullet_capture::part::{Survey, survey};
 use gullet_capture::plan::{Plan, Request};
 use gullet_host::hook::Runner;
 use gullet_host::state::State;
 use gullet_logbook::logbook::Logbook;
+use gullet_model::definition::{PartKind, Span, shell_words};
 use gullet_model::ids::RunId;
-use gullet_run::steps::steps;
+use gullet_model::step::StepKind;
+use gullet_run::steps::{PlanStep, PlannedCommand, steps};
 use serde::Serialize;
 
 use crate::args::Global;
@@ -17,7 +21,7 @@ use crate::open;
 use crate::outside::Outside;
 use crate::table::{pairs, table};
 use crate::text::{count, harmless, size};
-use crate::ui::{BOLD, DIM, Ui, styled};
+use crate::ui::{BAD, BOLD, DIM, Ui, styled};
 
 /// Show the steps a run would execute, what is in and what is left out
 ///
@@ -31,13 +35,16 @@ pub struct PlanArgs {
     /// Only this part (can be repeated)
     #[arg(long = "part", value_name = "PART")]
     pub(super) parts: Vec<String>,
+    /// Show each command with all that it is executed with: whole scripts, accounts, folders, names of variables
+    #[arg(long)]
+    pub(super) full: bool,
 }
 
 #[derive(Serialize)]
 struct PartView<'a> {
     name: &'a str,
-    kind: &'static str,
-    must: bool,
+    kind: PartKind,
+    required: bool,
     source: String,
     #[serde(skip_serializing_if = "Option::is_none")]
     survey: Option<Survey>,
@@ -72,8 +79,8 @@ pub fn plan(ui: &mut Ui, global: &Global, args: &PlanArgs) -> Result<Exit, Comma
         .iter()
         .map(|part| PartView {
             name: &part.name,
-            kind: part.spec.kind().word(),
-            must: part.spec.required,
+            kind: part.spec.kind(),
+            required: part.spec.required,
             source: part.source_text(),
             survey: survey(part, &plan),
             last_bytes: last.and_then(|last| last.record.capture(&part.name)).map(|capture| capture.counts.bytes),
@@ -83,7 +90,7 @@ pub fn plan(ui: &mut Ui, global: &Global, args: &PlanArgs) -> Result<Exit, Comma
         ui.json(&serde_json::json!({
             "app": plan.app,
             "store": plan.store,
-            "longest_hold_ms": u64::try_from(plan.longest_hold().as_millis()).unwrap_or(u64::MAX),
+            "max_hold_ms": u64::try_from(plan.longest_hold().as_millis()).unwrap_or(u64::MAX),
             "parts": parts,
             "not_asked_for": plan.not_asked_for,
             "drift": plan.drift,
@@ -91,12 +98,12 @@ pub fn plan(ui: &mut Ui, global: &Global, args: &PlanArgs) -> Result<Exit, Comma
         }))?;
         return Ok(Exit::Complete);
     }
-    show(ui, &plan, &parts, store.is_some());
+    show(ui, &plan, &parts, store.is_some(), args.full);
     let problem = parts.iter().any(|part| part.survey.as_ref().is_some_and(|survey| survey.problem.is_some()));
     Ok(if problem { Exit::Refused } else { Exit::Complete })
 }
 
-fn show(ui: &mut Ui, plan: &Plan, parts: &[PartView<'_>], has_store: bool) {
+fn show(ui: &mut Ui, plan: &Plan, parts: &[PartView<'_>], has_store: bool, full: bool) {
     let title = plan.spec.title.as_ref().map_or_else(|| plan.app.clone(), |title| format!("{title} ({})", plan.app));
     ui.say(styled(BOLD, harmless(&title)));
     let hold = match &plan.spec.no_hold {
@@ -107,7 +114,7 @@ fn show(ui: &mut Ui, plan: &Plan, parts: &[PartView<'_>], has_store: bool) {
         Some(why) => format!("none, so the parts will not be from one point in time: {}", harmless(why)),
         None => {
             let names: Vec<&str> = plan.spec.hold.iter().map(|step| step.name.as_str()).collect();
-            let limit = gullet_model::definition::Span(plan.longest_hold());
+            let limit = Span(plan.longest_hold());
             format!("{} (backup mode), for {limit} at most", names.join(", then "))
         }
     };
@@ -123,10 +130,15 @@ fn show(ui: &mut Ui, plan: &Plan, parts: &[PartView<'_>], has_store: bool) {
         };
         vec![
             harmless(part.name),
-            format!("{}{}", part.kind, if part.must { ", required" } else { "" }),
+            format!("{}{}", part.kind.word(), if part.required { ", required" } else { "" }),
             harmless(&sizes),
             part.last_bytes.map_or_else(|| "-".to_owned(), size),
-            harmless(&part.source),
+            match part.kind {
+                PartKind::Command | PartKind::Export | PartKind::Http | PartKind::Outside => {
+                    "a command, see the steps".to_owned()
+                }
+                _ => harmless(&part.source),
+            },
         ]
     });
     ui.say(table(&["part", "kind", "now", "last run", "from"], rows.collect()));
@@ -165,17 +177,71 @@ fn show(ui: &mut Ui, plan: &Plan, parts: &[PartView<'_>], has_store: bool) {
     }
     ui.say("");
     ui.say(styled(BOLD, "steps"));
-    for (number, step) in steps(plan).iter().enumerate() {
-        let condition = step.condition.as_ref().map(|text| styled(DIM, format!("  [{}]", harmless(text))));
-        ui.say(format!(
-            "{:>3}  {:<10} {}{}",
-            number + 1,
-            step.when,
-            harmless(&step.what),
-            condition.unwrap_or_default()
-        ));
-        if let Some(command) = &step.command {
-            ui.say(format!("{:16} {}", "", styled(DIM, format!("$ {}", harmless(command)))));
+    for (number, step) in merged(steps(plan)).iter().enumerate() {
+        show_step(ui, number + 1, step, full);
+    }
+    if !full {
+        ui.hint(&format!("`gullet plan {} --full` shows whole scripts, accounts, folders and variables", plan.app));
+    }
+}
+
+/// Names beyond this many columns are counted instead.
+const NAMES_WIDTH: usize = 60;
+
+/// Steps without a command that do the same with several parts as one line.
+fn merged(steps: Vec<PlanStep>) -> Vec<PlanStep> {
+    let mut merged: Vec<(PlanStep, Vec<String>)> = Vec::new();
+    let is_plain = |step: &PlanStep| step.command.is_none() && step.detail.is_none() && step.about.is_some();
+    for step in steps {
+        let names = Vec::from_iter(step.about.clone());
+        match merged.last_mut().filter(|(last, _)| is_plain(last) && is_plain(&step)) {
+            Some((last, all)) if (last.when, last.kind, &last.what) == (step.when, step.kind, &step.what) => {
+                all.extend(names);
+            }
+            _ => merged.push((step, names)),
         }
+    }
+    let named = |(step, names): (PlanStep, Vec<String>)| {
+        let all = names.join(", ");
+        let about = if all.chars().count() > NAMES_WIDTH { count(names.len() as u64, "part") } else { all };
+        PlanStep { about: step.about.is_some().then_some(about), ..step }
+    };
+    merged.into_iter().map(named).collect()
+}
+
+fn show_step(ui: &mut Ui, number: usize, step: &PlanStep, full: bool) {
+    let mut conditions: Vec<String> = step.command.iter().map(PlannedCommand::conditions).collect();
+    conditions.extend(step.detail.clone());
+    conditions.retain(|text| !text.is_empty());
+    let conditions = match conditions.as_slice() {
+        [] => String::new(),
+        conditions => styled(DIM, format!("  [{}]", harmless(&conditions.join(", ")))),
+    };
+    let is_hook = step.kind == Some(StepKind::Hooks);
+    let about = step.about.as_ref().filter(|_| !is_hook).map(|about| format!("{about}: ")).unwrap_or_default();
+    ui.say(format!("{number:>3}  {:<10} {}{conditions}", step.when, harmless(&format!("{about}{}", step.what))));
+    let Some(command) = &step.command else { return };
+    let indented = |text: &str| format!("{:16} {}", "", styled(DIM, harmless(text)));
+    if let Some(problem) = &command.problem {
+        ui.say(format!("{:16} {}", "", styled(BAD, harmless(problem))));
+    }
+    if !full {
+        ui.say(indented(&format!("$ {}", command.text)));
+        return;
+    }
+    let argv = if command.argv.is_empty() { command.text.clone() } else { shell_words(&command.argv) };
+    ui.say(indented(&format!("$ {argv}")));
+    let lines = |text: &Option<String>| {
+        text.iter().flat_map(|text| text.lines().map(str::to_owned).collect::<Vec<_>>()).collect::<Vec<_>>()
+    };
+    for line in lines(&command.script).into_iter().chain(lines(&command.body)) {
+        ui.say(indented(&format!("  | {line}")));
+    }
+    let limit = format!("limit {}", Span(Duration::from_millis(command.limit_ms)));
+    let mut more = Vec::from_iter(command.expects.is_some().then_some(limit));
+    more.extend(command.dir.as_ref().map(|dir| format!("in {}", dir.display())));
+    more.extend((!command.env.is_empty()).then(|| format!("variables {}", command.env.join(", "))));
+    if !more.is_empty() {
+        ui.say(indented(&format!("  ({})", more.join(", "))));
     }
 }

@@ -83,7 +83,7 @@ impl Tour<'_> {
             &StoreCommand::New(NewArgs { store: "depot".to_owned(), encrypt_to: Vec::new() }),
         )?;
         self.shell("gullet plan quaybook");
-        plan::plan(self.ui, &self.global, &PlanArgs { app: "quaybook".to_owned(), parts: Vec::new() })?;
+        plan::plan(self.ui, &self.global, &PlanArgs { app: "quaybook".to_owned(), parts: Vec::new(), full: false })?;
 
         self.chapter("A run");
         self.tell(

@@ -19,6 +19,7 @@ mod hold;
 mod model;
 mod output;
 mod place;
+mod planned;
 mod preflight;
 mod racing;
 mod reader;
