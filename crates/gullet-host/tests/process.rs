@@ -3,9 +3,10 @@
 #![allow(clippy::disallowed_methods, reason = "a test stands outside of the core and hands it the real clock")]
 
 use std::collections::BTreeMap;
+use std::process::Command;
 use std::time::{Duration, Instant};
 
-use gullet_host::hook::{Cancellation, Finished, Invocation, run_process};
+use gullet_host::hook::{Cancellation, Finished, Invocation, MARK, end_found, marked, run_process};
 use gullet_host::world::{Clock, Stop};
 use gullet_model::step::{Exit, Stream};
 
@@ -134,4 +135,32 @@ fn secrets_are_not_kept() {
     let finished = run_process(call, &clock(), Cancellation::default());
     assert_eq!(finished.report.output[0].text, "the [secret] is high\n");
     assert!(!format!("{:?}", finished.report).contains("tide"));
+}
+
+#[test]
+fn what_is_started_by_a_process_that_is_ended_is_ended_too() {
+    let folder = tempfile::tempdir().unwrap();
+    let ready = folder.path().join("ready");
+    let script = format!("trap 'sleep 62 & exit' TERM; touch {}; while :; do sleep 0.02; done", ready.display());
+    let mut child =
+        Command::new("setsid").args(["sh", "-c", &script]).env(MARK, "a-family-that-grows.1").spawn().unwrap();
+    while !ready.exists() {
+        std::thread::sleep(Duration::from_millis(5));
+    }
+    let find = || marked("a-family-that-grows.", |_| true);
+    assert_eq!(end_found(find, &clock()), Vec::<String>::new());
+    assert_eq!(find(), []);
+    child.wait().unwrap();
+}
+
+#[test]
+fn what_a_command_starts_when_it_is_ended_at_its_limit_is_ended_too() {
+    let folder = tempfile::tempdir().unwrap();
+    let late = folder.path().join("late");
+    // Out of its group, and it starts one more process when it is told to end.
+    let inner = format!("trap 'sleep 0.5; touch {}; exit' TERM; while :; do sleep 0.02; done", late.display());
+    let mut call = shell(&format!("setsid sh -c \"{inner}\" & wait"), 300);
+    call.env.insert(MARK.to_owned(), "a-command-at-its-limit.1".to_owned());
+    assert_eq!(run_process(call, &clock(), Cancellation::default()).report.exit, Exit::Limit(300));
+    assert_eq!(marked("a-command-at-its-limit.", |_| true), []);
 }

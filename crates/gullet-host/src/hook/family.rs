@@ -133,6 +133,26 @@ pub fn end_all(processes: &[Process], clock: &dyn Clock) -> Vec<String> {
     processes.iter().filter_map(|process| Some(format!("{} ({})", process.living()?, process.pid))).collect()
 }
 
+/// How often processes that came up while others were ended are looked for.
+pub(super) const ROUNDS: u32 = 20;
+
+/// Ends all processes that `find` gives and waits until they are gone, again and again until it gives no new one: what is
+/// ended may start another one first. Gives the names of those that do not go.
+pub fn end_found(find: impl Fn() -> Vec<Process>, clock: &dyn Clock) -> Vec<String> {
+    let mut known: Vec<Process> = Vec::new();
+    let mut stuck = Vec::new();
+    for _ in 0..ROUNDS {
+        let new: Vec<Process> =
+            find().into_iter().filter(|process| process.living().is_some() && !known.contains(process)).collect();
+        if new.is_empty() {
+            break;
+        }
+        stuck.extend(end_all(&new, clock));
+        known.extend(new);
+    }
+    stuck
+}
+
 #[cfg(test)]
 mod tests {
     use std::process::Command;

@@ -12,7 +12,7 @@ use std::time::Duration;
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::process::{Pid, PidfdFlags, Signal, kill_process_group, pidfd_open};
 
-use super::family::{MARK, Process, descendants, marked};
+use super::family::{MARK, Process, ROUNDS, descendants, marked};
 use super::redactor::{Redactor, redact};
 use crate::world::{Clock, Stop};
 use gullet_model::step::{CommandReport, Exit, Piece, Stream};
@@ -287,13 +287,19 @@ impl Running<'_> {
         if ended.is_none() {
             let _ = kill_process_group(group, Signal::KILL);
         }
-        family.extend(self.family(group));
-        family.sort();
-        family.dedup();
-        for process in &family {
-            process.signal(Signal::KILL);
+        // One that is ended may have started another first, so they are looked for until there is no new one.
+        for _ in 0..ROUNDS {
+            let new: Vec<Process> = self.family(group).into_iter().filter(|one| !family.contains(one)).collect();
+            let is_last = new.is_empty();
+            family.extend(new);
+            for process in &family {
+                process.signal(Signal::KILL);
+            }
+            self.clock.sleep(Duration::from_millis(20));
+            if is_last {
+                break;
+            }
         }
-        self.clock.sleep(Duration::from_millis(20));
         escaped.extend(family.iter().filter_map(|one| Some(format!("{} ({})", one.living()?, one.pid))));
         exit
     }

@@ -8,7 +8,7 @@ use std::time::Duration;
 use super::keeper::Keeper;
 use super::note::{Note, NoteError, NoteHead, Stuck};
 use super::old_state::OldState;
-use gullet_host::hook::{Runner, end_all, marked};
+use gullet_host::hook::{Runner, end_all, end_found, marked};
 use gullet_host::world::{Clock, World};
 
 /// How long a `release` that a dead guard had begun may go on.
@@ -38,13 +38,12 @@ fn end_orphans(head: &NoteHead, clock: &dyn Clock) {
         let _ = end_all(&[leaving.process], clock);
     }
     // A token is random, so what carries it was started for this hold. An empty one is of a note that could not be read.
-    let mut orphans = if head.token.is_empty() {
-        Vec::new()
-    } else {
-        marked(&format!("{}.", head.token), |moment| !is_leaving(moment))
+    let of_hold = || match head.token.as_str() {
+        "" => Vec::new(),
+        token => marked(&format!("{token}."), |moment| !is_leaving(moment)),
     };
-    orphans.extend(noted.filter(|running| !is_leaving(&running.moment)).map(|running| running.process));
-    let _ = end_all(&orphans, clock);
+    let running = noted.filter(|running| !is_leaving(&running.moment)).map(|running| running.process);
+    let _ = end_found(|| of_hold().into_iter().chain(running).collect(), clock);
 }
 
 /// Leaves the forgotten hold of an application, if there is one.

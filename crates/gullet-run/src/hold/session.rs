@@ -11,7 +11,7 @@ use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
 use std::time::Duration;
 
 use gullet_host::hook::{
-    Cancellation, Invocation, MARK, Process, Redactor, end_all, marked, script_in_memory, usual_memory_score,
+    Cancellation, Invocation, MARK, Process, Redactor, end_found, marked, script_in_memory, usual_memory_score,
 };
 use gullet_host::world::Clock;
 use gullet_model::step::{CommandReport, Exit, Piece, Stream};
@@ -161,7 +161,7 @@ impl Session {
                 None if waited => {
                     killed = Some(now);
                     // In the background of a group of its own, or of another session, it would not hear of it by its group.
-                    end_all(&self.family(), clock);
+                    end_found(|| self.family(), clock);
                 }
                 Some(at) if now.saturating_sub(at) >= DIES_WITHIN => {
                     let program = self.report.argv.first().map_or("", String::as_str);

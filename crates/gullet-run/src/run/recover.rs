@@ -7,7 +7,7 @@ use std::time::Duration;
 use gullet_store::{DocumentName, Hash, Recipients, Store};
 
 use crate::hold::{Note, notes_folder};
-use gullet_host::hook::{end_all, marked};
+use gullet_host::hook::{end_found, marked};
 use gullet_host::state::{AppLock, State};
 use gullet_host::world::World;
 use gullet_model::event::RecordBuilder;
@@ -69,7 +69,7 @@ pub fn recover(
 fn end_orphans(log: &Path, world: World<'_>) {
     let Some(run) = log.file_stem().and_then(|stem| stem.to_str()).filter(|run| !run.is_empty()) else { return };
     let goes_on = |moment: &str| matches!(moment, "release" | "released" | "succeeded" | "failed" | "finished");
-    let _ = end_all(&marked(&format!("{run}."), |moment| !goes_on(moment)), world.clock);
+    let _ = end_found(|| marked(&format!("{run}."), |moment| !goes_on(moment)), world.clock);
 }
 
 /// The record of a run by its log; `None` when the log says nothing, or the run is recorded already.
