@@ -6,6 +6,7 @@ use serde::Serialize;
 
 use gullet_logbook::logbook::{Logbook, Logged};
 use gullet_model::outcome::Outcome;
+use gullet_model::problem::ProblemKind;
 use gullet_model::record::{Remark, RemarkKind};
 use gullet_restore::restore::place::{Journal, Stage};
 use gullet_run::hold::NoteStatus;
@@ -303,7 +304,8 @@ pub fn status(app: &str, book: &Logbook, hold: &NoteStatus, about: &Circumstance
                 found.push((Level::Warning, "the application was released later than it should have been".to_owned()));
             }
             Outcome::NotReleased => {
-                let by_hand = last.record.causes.iter().find_map(|cause| cause.advice.clone());
+                let not_released = |cause: &&gullet_model::record::Note| cause.kind == ProblemKind::NotReleased;
+                let by_hand = last.record.causes.iter().find(not_released).and_then(|cause| cause.advice.clone());
                 let by_hand = by_hand.map(|text| format!("; {text}")).unwrap_or_default();
                 found.push((Level::Critical, format!("the application was not released{by_hand}")));
             }

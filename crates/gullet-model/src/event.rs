@@ -6,6 +6,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::ids::RunId;
 use crate::outcome::Outcome;
+use crate::problem::ProblemKind;
 use crate::record::{Capture, HoldReport, Note};
 use crate::step::{StepName, StepReport};
 
@@ -85,6 +86,8 @@ pub enum What {
     },
     /// Something a person should look at.
     Warning {
+        /// Which kind of problem it is.
+        kind: ProblemKind,
         /// The part or step it is about.
         about: Option<String>,
         /// In words.
@@ -92,6 +95,8 @@ pub enum What {
     },
     /// Something that makes the outcome worse than a warning does.
     Trouble {
+        /// Which kind of problem it is.
+        kind: ProblemKind,
         /// The part or step it is about.
         about: Option<String>,
         /// In words.
@@ -172,11 +177,12 @@ impl Listener for RecordBuilder {
                 self.captures.retain(|earlier| earlier.part != capture.part);
                 self.captures.push(*capture.clone());
             }
-            What::Warning { about, text } => {
-                self.warnings.push(Note { about: about.clone(), text: text.clone(), advice: None });
+            What::Warning { kind, about, text } => {
+                self.warnings.push(Note { kind: *kind, about: about.clone(), text: text.clone(), advice: None });
             }
-            What::Trouble { about, text, advice } => {
-                self.causes.push(Note { about: about.clone(), text: text.clone(), advice: advice.clone() });
+            What::Trouble { kind, about, text, advice } => {
+                let (about, text, advice) = (about.clone(), text.clone(), advice.clone());
+                self.causes.push(Note { kind: *kind, about, text, advice });
             }
             What::HoldBegan => self.hold.began = Some(event.at),
             What::Held { proven } => self.hold.proven = *proven,

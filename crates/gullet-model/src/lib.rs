@@ -12,6 +12,7 @@ pub mod definition;
 pub mod event;
 pub mod ids;
 pub mod outcome;
+pub mod problem;
 pub mod record;
 pub mod step;
 pub mod words;

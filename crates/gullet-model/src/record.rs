@@ -14,6 +14,7 @@ use serde::{Deserialize, Serialize};
 use crate::definition::{App, Part, PartKind, When};
 use crate::ids::RunId;
 use crate::outcome::Outcome;
+use crate::problem::ProblemKind;
 use crate::step::{Facts, StepReport};
 
 /// The version of records that this program writes. History: 1, the first.
@@ -82,6 +83,9 @@ pub struct Record {
 /// A warning or a cause, with what it is about.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Note {
+    /// Which kind of problem it is.
+    #[serde(default)]
+    pub kind: ProblemKind,
     /// The part or step.
     pub about: Option<String>,
     /// In words.

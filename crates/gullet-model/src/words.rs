@@ -30,6 +30,7 @@ pub fn duration(ms: u64) -> String {
 pub fn count(number: u64, one: &str) -> String {
     let plural = match one.strip_suffix('y') {
         Some(stem) if !stem.ends_with(['a', 'e', 'o', 'u']) => format!("{stem}ies"),
+        _ if one.ends_with('s') => format!("{one}es"),
         _ => format!("{one}s"),
     };
     if number == 1 { format!("1 {one}") } else { format!("{number} {plural}") }

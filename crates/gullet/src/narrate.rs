@@ -226,8 +226,8 @@ impl Narration {
             }
             What::LeavingBegan { held_ms } => self.held_ms = Some(*held_ms),
             What::Captured { capture } => self.captured(ui, capture),
-            What::Warning { about, text } => self.note(false, about.as_deref(), text, None),
-            What::Trouble { about, text, advice } => self.note(true, about.as_deref(), text, advice.clone()),
+            What::Warning { about, text, kind: _ } => self.note(false, about.as_deref(), text, None),
+            What::Trouble { about, text, advice, kind: _ } => self.note(true, about.as_deref(), text, advice.clone()),
             What::Recorded { record, in_store: false } => {
                 let text = format!("the record waits in {record}");
                 ui.complain(format!("{} {}", styled(WARN, "note:"), harmless(&text)));

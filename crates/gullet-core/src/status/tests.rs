@@ -4,7 +4,12 @@ use gullet_run::hold::{NoteHead, NoteState};
 
 fn run(outcome: Outcome, second: i64) -> Logged {
     let at = Timestamp::new(second, 0).unwrap();
-    let cause = Note { about: None, text: "the till is on fire".to_owned(), advice: Some("press Resume".to_owned()) };
+    let cause = Note {
+        kind: ProblemKind::NotReleased,
+        about: None,
+        text: "the till is on fire".to_owned(),
+        advice: Some("press Resume".to_owned()),
+    };
     let id = gullet_model::RunId::from(format!("r{second}").as_str());
     let record = Record {
         causes: if outcome > Outcome::Warnings { vec![cause] } else { Vec::new() },

@@ -15,10 +15,11 @@ use rustix::process::Signal;
 use super::keeper::Keeper;
 use super::note::{Note, NoteError, NoteHead, Stuck};
 use super::old_state::OldState;
-use super::protocol::{FromGuard, FromMain, Op, Order};
+use super::protocol::{FromGuard, FromMain, Loss, Op, Order};
 use gullet_host::hook::Runner;
 use gullet_host::world::{Stop, World};
 use gullet_model::definition::Span;
+use gullet_model::problem::ProblemKind;
 use gullet_model::words::millis;
 
 /// How often the limit and the signals are looked at.
@@ -212,10 +213,10 @@ impl Guard<'_, '_> {
                 return;
             }
             if let Some(lost) = self.keeper.lost_session() {
-                self.lose(lost);
+                self.lose(Loss::of_hold(lost));
             }
-            if let Some(why) = self.reason_to_leave() {
-                self.begin_leaving(&why);
+            if let Some(loss) = self.reason_to_leave() {
+                self.begin_leaving(loss);
             }
             if self.is_due() && !self.leave_again() {
                 return;
@@ -258,35 +259,37 @@ impl Guard<'_, '_> {
         }
     }
 
-    fn reason_to_leave(&self) -> Option<String> {
+    fn reason_to_leave(&self) -> Option<Loss> {
         if !self.keeper.holds() || self.leaving.is_some() {
             return None;
         }
         if self.told.leave.asked().is_some() {
-            return Some("told to by a signal".to_owned());
+            return Some(Loss::of_hold("told to by a signal"));
         }
         if self.keeper.deadline().is_some_and(|at| self.world.clock.uptime() >= at) {
             let limit = Span(Duration::from_millis(self.order.limit_ms));
-            return Some(format!("the hold reached its limit of {limit}"));
+            let why = format!("the hold reached its limit of {limit}");
+            return Some(Loss { kind: ProblemKind::HoldLimit, why });
         }
         // A hold by hand stays when its command ends, once it is complete.
         let is_left_alone = self.main.gone.asked().is_some() && self.main.stays.asked().is_none();
-        is_left_alone.then(|| "the process that held it is gone".to_owned())
+        is_left_alone.then(|| Loss::of_hold("the process that held it is gone"))
     }
 
-    fn lose(&mut self, why: String) {
-        let _ = self.answers.send(FromGuard::Lost { why, at: self.world.clock.now() });
+    fn lose(&mut self, loss: Loss) {
+        let _ = self.answers.send(FromGuard::Lost { loss, at: self.world.clock.now() });
     }
 
-    fn begin_leaving(&mut self, why: &str) {
-        let left = self.keeper.leave_all(why);
+    fn begin_leaving(&mut self, Loss { kind, why }: Loss) {
+        let left = self.keeper.leave_all(&why);
         let next = self.world.clock.uptime() + PAUSES.0;
-        self.leaving = Some(Leaving { why: why.to_owned(), next, pause: PAUSES.0 });
+        self.leaving = Some(Leaving { why: why.clone(), next, pause: PAUSES.0 });
         // It is tried again until it lets go, whatever main does meanwhile.
-        self.lose(match left {
-            Ok(()) => why.to_owned(),
+        let why = match left {
+            Ok(()) => why,
             Err(stuck) => format!("{why}; {stuck}"),
-        });
+        };
+        self.lose(Loss { kind, why });
     }
 
     /// Whether leaving is to be tried again now.
@@ -323,8 +326,8 @@ impl Guard<'_, '_> {
         }
         let answer = self.keeper.perform(op, &self.main.cancel);
         // Why it was cut short is told before that it was.
-        if let Some(why) = self.reason_to_leave().filter(|_| answer.result.is_err()) {
-            self.begin_leaving(&why);
+        if let Some(loss) = self.reason_to_leave().filter(|_| answer.result.is_err()) {
+            self.begin_leaving(loss);
         }
         let _ = self.answers.send(FromGuard::Done(Box::new(answer)));
         if matches!(op, Op::Release(_) | Op::ProveReleased(_)) {

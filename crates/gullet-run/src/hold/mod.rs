@@ -22,5 +22,5 @@ pub use initial::{InitialState, initial_state};
 pub use keeper::Keeper;
 pub use note::{Note, NoteError, NoteHead, NoteState, NoteStatus, Stuck};
 pub use old_state::OldState;
-pub use protocol::{Answer, Op, Order};
+pub use protocol::{Answer, Loss, Op, Order};
 pub use remote::{GuardError, Guarded, notes_folder};

@@ -4,6 +4,7 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
 use gullet_model::definition::HoldStep;
+use gullet_model::problem::ProblemKind;
 use gullet_model::record::Host;
 use gullet_model::step::CommandReport;
 
@@ -83,6 +84,22 @@ pub struct Answer {
     pub waited_ms: u64,
 }
 
+/// Why a hold is lost.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Loss {
+    /// [`ProblemKind::HoldLimit`] or [`ProblemKind::HoldLost`].
+    pub kind: ProblemKind,
+    /// In words.
+    pub why: String,
+}
+
+impl Loss {
+    /// A hold that was lost for another reason than its limit.
+    pub(super) fn of_hold(why: impl Into<String>) -> Self {
+        Self { kind: ProblemKind::HoldLost, why: why.into() }
+    }
+}
+
 /// One line from guard to main.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
@@ -108,7 +125,7 @@ pub(super) enum FromGuard {
     /// The guard left by itself, or lost a session: whatever is captured is void.
     Lost {
         /// Why.
-        why: String,
+        loss: Loss,
         /// When.
         at: Timestamp,
     },

@@ -9,7 +9,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::mpsc::{Receiver, RecvTimeoutError, channel};
 use std::time::Duration;
 
-use super::protocol::{Answer, FromGuard, FromMain, Op, Order};
+use super::protocol::{Answer, FromGuard, FromMain, Loss, Op, Order};
 use gullet_host::world::{Clock, Stop};
 
 /// How long a guard may take to be ready: it syncs its note, which a busy disk can delay. Nothing is held before.
@@ -55,7 +55,7 @@ pub struct Guarded {
     pub taken_over: Vec<usize>,
     /// How long they had been held then.
     pub held: Duration,
-    lost: Option<String>,
+    lost: Option<Loss>,
     gone: bool,
 }
 
@@ -153,7 +153,7 @@ impl Guarded {
             silent = if said == Err(RecvTimeoutError::Timeout) { silent + TICK } else { Duration::ZERO };
             match said {
                 Ok(FromGuard::Done(answer)) => return Ok(*answer),
-                Ok(FromGuard::Lost { why, .. }) => self.lost = Some(why),
+                Ok(FromGuard::Lost { loss, .. }) => self.lost = Some(loss),
                 Ok(FromGuard::Ready { .. } | FromGuard::Refused { .. } | FromGuard::Alive | FromGuard::Released) => {}
                 Err(RecvTimeoutError::Timeout) if silent >= SILENT_AT_MOST => {
                     // It would be in the way of everybody who wants to release.
@@ -185,10 +185,10 @@ impl Guarded {
     }
 
     /// Why the hold is lost, if it is: the guard left by itself, lost a session, or is gone.
-    pub fn lost(&mut self) -> Option<String> {
+    pub fn lost(&mut self) -> Option<Loss> {
         loop {
             match self.answers.try_recv() {
-                Ok(FromGuard::Lost { why, .. }) => self.lost = Some(why),
+                Ok(FromGuard::Lost { loss, .. }) => self.lost = Some(loss),
                 Ok(_) => {}
                 Err(std::sync::mpsc::TryRecvError::Empty) => break,
                 Err(std::sync::mpsc::TryRecvError::Disconnected) => {
@@ -197,7 +197,7 @@ impl Guarded {
                 }
             }
         }
-        self.lost.clone().or_else(|| self.gone.then(|| GuardError::Gone.to_string()))
+        self.lost.clone().or_else(|| self.gone.then(|| Loss::of_hold(GuardError::Gone.to_string())))
     }
 
     /// Whether the guard's process is gone, so that somebody else must leave what it held.

@@ -12,7 +12,7 @@ use gullet_store::{Cache, Deposit, DepositOptions, Deposited, DocumentName, Stor
 use jiff::Timestamp;
 
 use super::group::{Member, Stage};
-use crate::hold::{Guarded, OldState};
+use crate::hold::{Guarded, Loss, OldState};
 use crate::preflight::{StoreTrouble, check_identity, check_store, known_beforehand};
 use crate::sequence::{Sequence, Shape, Task, TaskResult};
 use gullet_capture::part::{self, CapturedPart, Filesystems, Staging, WarmCopy};
@@ -27,6 +27,7 @@ use gullet_model::event::RecordBuilder;
 use gullet_model::event::{Event, Listener, What};
 use gullet_model::ids::RunId;
 use gullet_model::outcome::Outcome;
+use gullet_model::problem::ProblemKind;
 use gullet_model::record::{Record, stem_time};
 use gullet_model::step::{CommandReport, StepName, StepReport};
 use gullet_model::words::millis;
@@ -152,6 +153,9 @@ pub fn execute(setup: Setup<'_>, listener: &mut dyn Listener) -> Ended {
     driver.run()
 }
 
+/// What to do about a hold that takes too long.
+const TOO_LONG: &str = "see with `gullet show` which step took so long, or raise `max_hold`";
+
 /// Where the record went.
 pub(super) struct Committed {
     pub(super) record: Record,
@@ -220,7 +224,11 @@ impl<'a> Driver<'a, '_> {
             parts: self.plan.parts.iter().map(|part| part.name.clone()).collect(),
         });
         for left in std::mem::take(&mut self.leftovers) {
-            self.warn(None, format!("run {left} died before its end; what it left in its private folder was removed"));
+            self.warn(
+                ProblemKind::Leftover,
+                None,
+                format!("run {left} died before its end; what it left in its private folder was removed"),
+            );
         }
         loop {
             self.look_outside();
@@ -267,13 +275,13 @@ impl<'a> Driver<'a, '_> {
         self.listener.hear(&event);
     }
 
-    pub(super) fn warn(&mut self, about: Option<&str>, text: String) {
+    pub(super) fn warn(&mut self, kind: ProblemKind, about: Option<&str>, text: String) {
         self.sequence.warn();
-        self.emit(What::Warning { about: about.map(str::to_owned), text });
+        self.emit(What::Warning { kind, about: about.map(str::to_owned), text });
     }
 
-    pub(super) fn trouble(&mut self, about: Option<&str>, text: String, advice: Option<String>) {
-        self.emit(What::Trouble { about: about.map(str::to_owned), text, advice });
+    pub(super) fn trouble(&mut self, kind: ProblemKind, about: Option<&str>, text: String, advice: Option<String>) {
+        self.emit(What::Trouble { kind, about: about.map(str::to_owned), text, advice });
     }
 
     /// The uptime at which leaving must begin.
@@ -301,22 +309,20 @@ impl<'a> Driver<'a, '_> {
                 15 => "SIGTERM",
                 _ => "a signal",
             };
-            self.trouble(None, format!("stopped by {name}"), None);
+            self.trouble(ProblemKind::Stopped, None, format!("stopped by {name}"), None);
         }
         let lost = self.guard.as_mut().and_then(Guarded::lost).filter(|_| self.sequence.is_in_hold());
-        if let Some(why) = lost {
+        if let Some(Loss { kind, why }) = lost {
             self.sequence.lose_hold();
-            let advice = "see with `gullet show` which step took so long, or raise `max_hold`";
-            let advice = why.contains("limit").then(|| advice.to_owned());
-            self.trouble(None, format!("{why}, so everything captured is void"), advice);
+            let advice = (kind == ProblemKind::HoldLimit).then(|| TOO_LONG.to_owned());
+            self.trouble(kind, None, format!("{why}, so everything captured is void"), advice);
         }
         let over = self.deadline().is_some_and(|at| self.world.clock.uptime() >= at);
         if over && self.sequence.is_in_hold() {
             self.sequence.lose_hold();
             let limit = gullet_model::definition::Span(self.plan.longest_hold());
             let text = format!("the hold reached its limit of {limit}, so the application is released");
-            let advice = "see with `gullet show` which step took so long, or raise `max_hold`";
-            self.trouble(None, text, Some(advice.to_owned()));
+            self.trouble(ProblemKind::HoldLimit, None, text, Some(TOO_LONG.to_owned()));
         }
     }
 
@@ -351,7 +357,7 @@ impl<'a> Driver<'a, '_> {
         let app = met.err()?;
         let text =
             format!("`{app}`, which belongs to the same group, could not be held, so nothing of the group is captured");
-        self.trouble(None, text, None);
+        self.trouble(ProblemKind::Group, None, text, None);
         self.sequence.lose_hold();
         Some(if task == Task::ProbeInitialState(0) { TaskResult::Unknown } else { TaskResult::No })
     }
@@ -419,12 +425,12 @@ impl<'a> Driver<'a, '_> {
         for report in &outcome.tries {
             if !report.escaped.is_empty() {
                 let text = format!("processes that could not be ended: {}", report.escaped.join(", "));
-                self.warn(Some(about), text);
+                self.warn(ProblemKind::Process, Some(about), text);
             }
         }
         done.commands.extend(outcome.tries);
         for warning in outcome.notes.warnings {
-            self.warn(Some(about), warning);
+            self.warn(ProblemKind::Noted, Some(about), warning);
         }
         outcome.result
     }
@@ -432,13 +438,13 @@ impl<'a> Driver<'a, '_> {
     fn preflight(&mut self, done: &mut Done) -> TaskResult {
         let mut refused = false;
         if let Err((text, advice)) = self.check_store() {
-            self.trouble(Some("store"), text, advice);
+            self.trouble(ProblemKind::Store, Some("store"), text, advice);
             refused = true;
         }
         self.check_clock();
         let plan = self.plan;
         for check in known_beforehand(plan, self.store.as_ref(), self.last_good) {
-            self.trouble(Some(&check.what), check.found, check.advice);
+            self.trouble(ProblemKind::Missing, Some(&check.what), check.found, check.advice);
             refused = true;
         }
         for require in &plan.spec.require {
@@ -451,23 +457,23 @@ impl<'a> Driver<'a, '_> {
             };
             let outcome = self.runner.wait_for(&probes, &call, Duration::ZERO);
             if let Err(why) = self.took(outcome, &require.name, done) {
-                self.trouble(Some(&require.name), why, require.advice.clone());
+                self.trouble(ProblemKind::Requirement, Some(&require.name), why, require.advice.clone());
                 refused = true;
             }
         }
         for part in &plan.parts {
             if let Some(Err(why)) = part::check_service(part, plan, self.runner) {
-                self.trouble(Some(&part.name), why, None);
+                self.trouble(ProblemKind::Missing, Some(&part.name), why, None);
                 refused = true;
             }
         }
         for drift in &plan.drift {
             match drift.drift {
                 Drift::Ok => {}
-                Drift::Warn => self.warn(None, drift.text.clone()),
+                Drift::Warn => self.warn(ProblemKind::Parts, None, drift.text.clone()),
                 Drift::Fail => {
                     self.sequence.lack_part();
-                    self.trouble(None, drift.text.clone(), None);
+                    self.trouble(ProblemKind::Parts, None, drift.text.clone(), None);
                 }
             }
         }
@@ -491,7 +497,7 @@ impl<'a> Driver<'a, '_> {
         if now.as_str() < began {
             let text =
                 format!("the clock says {now}, and the run before this one began at {began}: one of them is wrong");
-            self.warn(Some("clock"), text);
+            self.warn(ProblemKind::Clock, Some("clock"), text);
         }
     }
 
@@ -571,8 +577,8 @@ impl<'a> Driver<'a, '_> {
             if let Err(why) = self.took(outcome, &about, done) {
                 failed = true;
                 match moment {
-                    HookMoment::Before | HookMoment::Held => self.trouble(Some(&about), why, None),
-                    _ => self.warn(Some(&about), why),
+                    HookMoment::Before | HookMoment::Held => self.trouble(ProblemKind::Hook, Some(&about), why, None),
+                    _ => self.warn(ProblemKind::Hook, Some(&about), why),
                 }
             }
         }

@@ -12,12 +12,16 @@ use gullet_host::hook::{Call, Cancellation, Limits};
 use gullet_model::definition::{HoldStep, OneOrMany, Probe};
 use gullet_model::event::{Instruction, What};
 use gullet_model::ids::random_id;
+use gullet_model::problem::ProblemKind;
 use gullet_model::words::{duration, millis};
 
 use super::driver::{Done, Driver};
 
 /// A hold that lasts twice as long as last time, and longer by this much in milliseconds, is worth a look.
 const UNUSUAL_MS: u64 = 5000;
+
+/// What kind of problem it is when something of the hold fails, and how that is told.
+type Failure = (ProblemKind, &'static str);
 
 /// How long a guard that is gone may take to let go of its note.
 const DYING: Duration = Duration::from_secs(5);
@@ -56,11 +60,16 @@ impl<'a> Driver<'a, '_> {
         match reply {
             TaskResult::Held if !goes_on => {
                 let advice = "find out who holds it; or say `if_held = \"continue\"`, and it is left as it was found";
-                self.trouble(Some(&step.name), "the application is held already".to_owned(), Some(advice.to_owned()));
+                self.trouble(
+                    ProblemKind::HeldAlready,
+                    Some(&step.name),
+                    "the application is held already".to_owned(),
+                    Some(advice.to_owned()),
+                );
             }
             TaskResult::Unknown => {
                 let advice = "is the application running? and do its probes tell `held` from `serving`?";
-                self.trouble(Some(&step.name), note, Some(advice.to_owned()));
+                self.trouble(ProblemKind::StateUnknown, Some(&step.name), note, Some(advice.to_owned()));
             }
             _ => {}
         }
@@ -109,29 +118,35 @@ impl<'a> Driver<'a, '_> {
         for report in &answer.commands {
             if !report.escaped.is_empty() {
                 let text = format!("processes that could not be ended: {}", report.escaped.join(", "));
-                self.warn(Some(about), text);
+                self.warn(ProblemKind::Process, Some(about), text);
             }
         }
         done.commands.extend(answer.commands.iter().cloned());
         for warning in &answer.warnings {
-            self.warn(Some(about), warning.clone());
+            self.warn(ProblemKind::Noted, Some(about), warning.clone());
         }
         Ok(answer)
     }
 
-    fn asked(&mut self, op: Op, step: &HoldStep, what: &str, done: &mut Done) -> TaskResult {
+    fn asked(&mut self, op: Op, step: &HoldStep, what: Failure, done: &mut Done) -> TaskResult {
         let result = self.ask(op, &step.name, done).and_then(|answer| answer.result);
         self.judged(result, step, what, done)
     }
 
-    fn judged(&mut self, result: Result<(), String>, step: &HoldStep, what: &str, done: &mut Done) -> TaskResult {
+    fn judged(
+        &mut self,
+        result: Result<(), String>,
+        step: &HoldStep,
+        (kind, what): Failure,
+        done: &mut Done,
+    ) -> TaskResult {
         match result {
             Ok(()) => TaskResult::Yes,
             Err(why) => {
                 done.note = Some(why.clone());
                 // A wish to stop, the limit and a lost hold are told by themselves.
                 if self.world.stop.asked().is_none() && !self.is_lost() && !self.is_over() {
-                    self.trouble(Some(&step.name), format!("{what}: {why}"), None);
+                    self.trouble(kind, Some(&step.name), format!("{what}: {why}"), None);
                 }
                 TaskResult::No
             }
@@ -150,7 +165,7 @@ impl<'a> Driver<'a, '_> {
         let step = self.step(number);
         if let Err(why) = self.start_guard() {
             done.note = Some(why.clone());
-            self.trouble(Some(&step.name), why, None);
+            self.trouble(ProblemKind::Enter, Some(&step.name), why, None);
             return TaskResult::No;
         }
         if self.hold_began.is_none() {
@@ -158,7 +173,7 @@ impl<'a> Driver<'a, '_> {
             if self.plan.spec.hold.iter().any(|step| step.lock.is_some()) {
                 let locked = self.ask(Op::Lock, &step.name, done).and_then(|answer| answer.result);
                 if let Err(why) = locked {
-                    return self.judged(Err(why), step, "cannot be entered", done);
+                    return self.judged(Err(why), step, (ProblemKind::Enter, "cannot be entered"), done);
                 }
             }
             let now = self.world.clock.uptime();
@@ -174,7 +189,7 @@ impl<'a> Driver<'a, '_> {
         {
             return TaskResult::Yes;
         }
-        self.judged(result, step, "cannot be entered", done)
+        self.judged(result, step, (ProblemKind::Enter, "cannot be entered"), done)
     }
 
     /// Has a person put the application into backup mode, where one is there and it can be asked whether it is.
@@ -227,7 +242,7 @@ impl<'a> Driver<'a, '_> {
         let began = self.world.clock.uptime();
         // While work in hand is waited for, the limit stands still, here as in the guard.
         self.is_settling = true;
-        let reply = self.asked(Op::Drain(number), step, "did not drain", done);
+        let reply = self.asked(Op::Drain(number), step, (ProblemKind::Drain, "did not drain"), done);
         self.is_settling = false;
         let waited = self.world.clock.uptime().saturating_sub(began);
         self.settling += waited;
@@ -239,7 +254,7 @@ impl<'a> Driver<'a, '_> {
     pub(super) fn prove(&mut self, number: usize, done: &mut Done) -> TaskResult {
         let step = self.step(number);
         if let Err(why) = self.start_guard() {
-            self.trouble(Some(&step.name), why, None);
+            self.trouble(ProblemKind::Enter, Some(&step.name), why, None);
             return TaskResult::No;
         }
         let result = self.ask(Op::Prove(number), &step.name, done).and_then(|answer| answer.result);
@@ -247,7 +262,11 @@ impl<'a> Driver<'a, '_> {
             Err(why) => self.entered_by_hand(step, Op::Prove(number), &format!("is not held: {why}"), done),
             Ok(()) => false,
         };
-        let reply = if by_hand { TaskResult::Yes } else { self.judged(result, step, "is not held", done) };
+        let reply = if by_hand {
+            TaskResult::Yes
+        } else {
+            self.judged(result, step, (ProblemKind::NotHeld, "is not held"), done)
+        };
         if reply == TaskResult::Yes && number + 1 == self.plan.spec.hold.len() {
             let proven = self.plan.spec.hold.iter().all(|step| step.entered.is_some());
             self.emit(What::Held { proven });
@@ -257,15 +276,19 @@ impl<'a> Driver<'a, '_> {
 
     pub(super) fn prove_again(&mut self, number: usize, done: &mut Done) -> TaskResult {
         let step = self.step(number);
-        let mut reply =
-            self.asked(Op::ProveAgain(number), step, "is no longer held, so everything captured is void", done);
+        let mut reply = self.asked(
+            Op::ProveAgain(number),
+            step,
+            (ProblemKind::NotHeld, "is no longer held, so everything captured is void"),
+            done,
+        );
         let notes = notes_folder(&self.plan.state);
         let token = self.guard.as_ref().map(|guard| guard.token.clone()).unwrap_or_default();
         // Where this run entered nothing (all was found held), the note never came to be held.
         let ours = self.hold_began.is_some();
         if reply == TaskResult::Yes && ours && !guard::still_stands(&notes, &self.plan.app, &token) {
             let text = "the hold note is no longer this run's, so everything captured is void";
-            self.trouble(Some(&step.name), text.to_owned(), None);
+            self.trouble(ProblemKind::HoldLost, Some(&step.name), text.to_owned(), None);
             reply = TaskResult::No;
         }
         if reply == TaskResult::No {
@@ -296,7 +319,7 @@ impl<'a> Driver<'a, '_> {
             Err(why) => {
                 done.note = Some(why.clone());
                 if step.released.is_some() {
-                    self.warn(Some(&step.name), format!("the release command failed: {why}"));
+                    self.warn(ProblemKind::Release, Some(&step.name), format!("the release command failed: {why}"));
                 } else {
                     self.not_released(step, &why);
                 }
@@ -362,7 +385,12 @@ impl<'a> Driver<'a, '_> {
     }
 
     fn not_released(&mut self, step: &HoldStep, why: &str) {
-        self.trouble(Some(&step.name), format!("the application is not released: {why}"), by_hand(step));
+        self.trouble(
+            ProblemKind::NotReleased,
+            Some(&step.name),
+            format!("the application is not released: {why}"),
+            by_hand(step),
+        );
     }
 
     /// Tells once that everything is left.
@@ -378,7 +406,7 @@ impl<'a> Driver<'a, '_> {
             && now - before > UNUSUAL_MS
         {
             let (now, before) = (duration(now), duration(before));
-            self.warn(Some("hold"), format!("held for {now}, and {before} last time"));
+            self.warn(ProblemKind::LongHold, Some("hold"), format!("held for {now}, and {before} last time"));
         }
         let proven = self.sequence.outcome() < gullet_model::outcome::Outcome::NotReleased
             && self.plan.spec.hold.iter().all(|step| step.released.is_some());

@@ -16,6 +16,7 @@ use gullet_logbook::verify::read_all;
 use gullet_model::definition::HookMoment;
 use gullet_model::event::What;
 use gullet_model::outcome::Outcome;
+use gullet_model::problem::ProblemKind;
 use gullet_model::record::{RECORD_VERSION, Record, Remark, RemarkKind};
 use gullet_model::words::{chain, count, millis, size};
 
@@ -35,7 +36,7 @@ impl Driver<'_, '_> {
             }
             Err(error) => {
                 let advice = error.is_full().then(|| "make room in the store; earlier runs are untouched".to_owned());
-                self.trouble(Some("store"), chain(&error), advice);
+                self.trouble(ProblemKind::Store, Some("store"), chain(&error), advice);
                 TaskResult::No
             }
         }
@@ -56,7 +57,12 @@ impl Driver<'_, '_> {
             }
         });
         if let Some(text) = wrong {
-            self.trouble(Some("store"), text, Some("the disk under the store is not to be trusted".to_owned()));
+            self.trouble(
+                ProblemKind::ReadBack,
+                Some("store"),
+                text,
+                Some("the disk under the store is not to be trusted".to_owned()),
+            );
             return TaskResult::No;
         }
         if !complete {
@@ -136,7 +142,7 @@ impl Driver<'_, '_> {
             .collect();
         if !self.sequence.is_void() {
             for text in unproven {
-                self.warn(Some("hold"), text);
+                self.warn(ProblemKind::NotProven, Some("hold"), text);
             }
         }
         self.ask_the_note();
@@ -145,7 +151,12 @@ impl Driver<'_, '_> {
         let (name, in_store) = match written {
             Ok(name) => (name, true),
             Err(error) => {
-                self.trouble(Some("record"), format!("the record could not be stored: {error}"), None);
+                self.trouble(
+                    ProblemKind::Record,
+                    Some("record"),
+                    format!("the record could not be stored: {error}"),
+                    None,
+                );
                 (self.keep_record_here(&record), false)
             }
         };
@@ -169,7 +180,7 @@ impl Driver<'_, '_> {
         if !guard::was_left_as_asked(&notes, &self.plan.app, &token) {
             self.sequence.distrust();
             let text = "the guard left the hold by itself, so everything captured is void";
-            self.trouble(Some("hold"), text.to_owned(), None);
+            self.trouble(ProblemKind::HoldLost, Some("hold"), text.to_owned(), None);
         }
     }
 
@@ -223,7 +234,12 @@ impl Driver<'_, '_> {
         match self.state.keep_waiting(&record.app, &name, &bytes) {
             Ok(path) => path.display().to_string(),
             Err(error) => {
-                self.trouble(Some("record"), format!("nor kept in the state folder: {}", chain(&error)), None);
+                self.trouble(
+                    ProblemKind::Record,
+                    Some("record"),
+                    format!("nor kept in the state folder: {}", chain(&error)),
+                    None,
+                );
                 String::new()
             }
         }
@@ -254,7 +270,11 @@ impl Driver<'_, '_> {
         let stored = Draft::of_remark(&remark, &committed.record, &self.plan.seal)
             .and_then(|draft| draft.store(store, Some(self.state)));
         if let Err(error) = stored {
-            self.warn(Some("record"), format!("the hooks' result could not be stored: {}", chain(&error)));
+            self.warn(
+                ProblemKind::Record,
+                Some("record"),
+                format!("the hooks' result could not be stored: {}", chain(&error)),
+            );
         }
     }
 }

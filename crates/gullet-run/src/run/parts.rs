@@ -11,6 +11,7 @@ use gullet_capture::plan::PlannedPart;
 use gullet_host::hook::{Call, Cancellation, Limits};
 use gullet_model::definition::CaptureMethod;
 use gullet_model::event::{Event, What};
+use gullet_model::problem::ProblemKind;
 use gullet_model::record::Capture;
 use gullet_model::words::{count, size};
 
@@ -85,7 +86,7 @@ impl<'a> Driver<'a, '_> {
             }
             Err(why) => {
                 let advice = "say `capture_method = \"auto\"`, and the best that is possible is done";
-                self.trouble(None, why, Some(advice.to_owned()));
+                self.trouble(ProblemKind::CaptureMethod, None, why, Some(advice.to_owned()));
                 TaskResult::No
             }
         }
@@ -102,7 +103,11 @@ impl<'a> Driver<'a, '_> {
             Some(Err(PartError::Stopped)) => TaskResult::Yes,
             Some(Err(error)) => {
                 let name = self.plan.parts[number].name.clone();
-                self.warn(Some(&name), format!("it could not be copied before the hold: {error}"));
+                self.warn(
+                    ProblemKind::Precopy,
+                    Some(&name),
+                    format!("it could not be copied before the hold: {error}"),
+                );
                 TaskResult::Warned
             }
             None => TaskResult::No,
@@ -134,12 +139,16 @@ impl<'a> Driver<'a, '_> {
             Ok(()) => TaskResult::Yes,
             Err(why) if self.plan.secure() == CaptureMethod::Snapshot => {
                 done.note = Some(why.clone());
-                self.trouble(Some("snapshot"), why, None);
+                self.trouble(ProblemKind::Snapshot, Some("snapshot"), why, None);
                 TaskResult::No
             }
             Err(why) => {
                 done.note = Some(why.clone());
-                self.warn(Some("snapshot"), format!("none could be made, so the parts are copied: {why}"));
+                self.warn(
+                    ProblemKind::Snapshot,
+                    Some("snapshot"),
+                    format!("none could be made, so the parts are copied: {why}"),
+                );
                 TaskResult::Warned
             }
         }
@@ -150,7 +159,7 @@ impl<'a> Driver<'a, '_> {
             Ok(()) => TaskResult::Yes,
             Err(why) => {
                 done.note = Some(why.clone());
-                self.warn(Some("staging"), why);
+                self.warn(ProblemKind::Leftover, Some("staging"), why);
                 TaskResult::Warned
             }
         }
@@ -177,7 +186,7 @@ impl<'a> Driver<'a, '_> {
         self.emit(What::Captured { capture: Box::new(capture) });
         // Why it was stopped is told by itself.
         if !matches!(error, PartError::Stopped) {
-            self.trouble(Some(&planned.name), text.clone(), None);
+            self.trouble(ProblemKind::Capture, Some(&planned.name), text.clone(), None);
         }
         done.note = Some(text);
         TaskResult::No
@@ -207,13 +216,14 @@ impl<'a> Driver<'a, '_> {
                 let (files, named) = (gullet_model::words::count(count, "file"), named.join(", "));
                 let text = format!("{files} changed while the application said that it was held: {named}");
                 done.note = Some(text.clone());
-                self.warn(Some(&planned.name), text);
+                self.warn(ProblemKind::Written, Some(&planned.name), text);
                 TaskResult::Warned
             }
             Ok(SourceChange::Written) => {
                 let text = "the database was written to while the application said that it was held";
                 done.note = Some(text.to_owned());
                 self.trouble(
+                    ProblemKind::Written,
                     Some(&planned.name),
                     text.to_owned(),
                     Some("the application was not held: nothing that was captured can be relied on".to_owned()),
@@ -234,14 +244,14 @@ impl<'a> Driver<'a, '_> {
                 let warnings = secured.capture.warnings.clone();
                 self.emit(What::Captured { capture: Box::new(secured.capture.clone()) });
                 for text in warnings {
-                    self.warn(Some(&name), text);
+                    self.warn(ProblemKind::Part, Some(&name), text);
                 }
                 let unreadable = secured.capture.unreadable;
                 if unreadable > 0 && self.plan.parts[number].spec.unreadable.is_none() {
                     self.sequence.lack_part();
                     let text = format!("{} could not be read, so the part is incomplete", count(unreadable, "path"));
                     let advice = "say `unreadable = \"ok\"` in the part if that may be";
-                    self.trouble(Some(&name), text, Some(advice.to_owned()));
+                    self.trouble(ProblemKind::Unreadable, Some(&name), text, Some(advice.to_owned()));
                 }
                 self.secured[number] = Some(secured);
                 if warned { TaskResult::Warned } else { TaskResult::Yes }

@@ -14,6 +14,7 @@ use gullet_model::event::RecordBuilder;
 use gullet_model::event::{Event, Listener, What};
 use gullet_model::ids::RunId;
 use gullet_model::outcome::Outcome;
+use gullet_model::problem::ProblemKind;
 use gullet_model::record::{BY_HAND, Note as RecordNote, Record};
 
 use super::keep::store_record;
@@ -98,7 +99,7 @@ fn fold(path: &Path, app: &str, state: &State, store: Option<&Store>, world: Wor
         }
     }
     builder.hold.proven = false;
-    builder.causes.push(RecordNote { about: None, text, advice: None });
+    builder.causes.push(RecordNote { kind: ProblemKind::Died, about: None, text, advice: None });
     for capture in &mut builder.captures {
         capture.listing = None;
         capture.problem.get_or_insert_with(|| "void: the run died".to_owned());

@@ -11,6 +11,7 @@ use gullet_model::definition::HookMoment;
 use gullet_model::definition::{App, Hook};
 use gullet_model::ids::RunId;
 use gullet_model::outcome::Outcome;
+use gullet_model::problem::ProblemKind;
 use gullet_model::record::{Note, Record};
 
 /// Why a run could not begin.
@@ -38,7 +39,7 @@ impl Refusal<'_> {
             trigger: self.request.trigger().to_owned(),
             reason: self.request.reason.clone(),
             partial: !self.request.only.is_empty(),
-            causes: vec![Note { about: None, text: self.why, advice: None }],
+            causes: vec![Note { kind: ProblemKind::Refused, about: None, text: self.why, advice: None }],
             host: world.host.clone(),
             ..Record::bare(self.run.clone(), &self.request.app, state.machine(), now, Outcome::Refused)
         };

@@ -11,6 +11,7 @@ use gullet_model::Outcome;
 use gullet_model::definition::Loaded;
 use gullet_model::event::{Event, Listener};
 use gullet_model::ids::RunId;
+use gullet_model::problem::ProblemKind;
 use gullet_restore::restore::place::Journals;
 use gullet_run::run::{Ended, Group, HistoryError, Member, Refusal, Setup, execute, load_history};
 
@@ -340,7 +341,7 @@ pub fn summary(ui: &mut Ui, ended: &Ended) {
     ui.say(words.join("; "));
     if ended.outcome == Outcome::NotReleased {
         // Said last of all, so that nobody overlooks it.
-        let by_hand = record.causes.iter().filter(|cause| cause.text.contains("not released"));
+        let by_hand = record.causes.iter().filter(|cause| cause.kind == ProblemKind::NotReleased);
         for cause in by_hand {
             let step = cause.about.as_deref().unwrap_or("the application");
             let advice = cause.advice.as_deref().unwrap_or("release it by hand");

@@ -357,7 +357,7 @@ impl<'a> Apply<'_, 'a> {
         };
         if users.unseen > 0 {
             let text = format!("{} could not be looked into for open files", count(users.unseen as u64, "process"));
-            self.report.warnings.push(text.replace("processs", "processes"));
+            self.report.warnings.push(text);
         }
         if users.count == 0 {
             return Ok(());
