@@ -11,8 +11,7 @@ use gullet_host::hook::{Call, Limits, Runner};
 use gullet_logbook::logbook::Logged;
 use gullet_model::definition::placeholders::fill;
 use gullet_model::definition::{
-    App, CaptureMethod, CommandSpec, Definition, Drift, Flaws, Loaded, OneOrMany, Part, PartKind, check_sources,
-    command_text, shell_words,
+    App, CaptureMethod, CommandSpec, Definition, Drift, Flaws, Loaded, Part, PartKind, PartSource, check_sources,
 };
 use gullet_model::record::Record;
 
@@ -66,6 +65,9 @@ pub enum PlanError {
     /// What is stored is to be encrypted for something that is not a public key.
     #[error("it is to be encrypted for what is not a public key: {0}")]
     Key(String),
+    /// A part is of no kind, or of several.
+    #[error("the part `{0}` is not of one kind")]
+    Kind(String),
     /// Sources do not fit the disk.
     #[error(transparent)]
     Flaws(#[from] Flaws),
@@ -88,6 +90,8 @@ pub struct PlannedPart {
     pub each_of: Option<String>,
     /// Values of `{each.…}`.
     pub values: BTreeMap<String, String>,
+    /// Where it comes from, filled in.
+    pub source: PartSource,
     /// Its definition.
     pub spec: Part,
     /// Absolute paths that belong to other parts, with their names; they are left out of this one.
@@ -185,13 +189,8 @@ impl Plan {
         let spec = definition.app.remove(&record.app).unwrap_or_default();
         let parts = record.captures.iter().filter_map(|capture| {
             let spec = capture.defined_in(&spec)?.clone();
-            Some(PlannedPart {
-                name: capture.part.clone(),
-                each_of: capture.each_of.clone(),
-                values: BTreeMap::new(),
-                spec,
-                claimed: Vec::new(),
-            })
+            let part = PlannedPart::of(spec).ok()?;
+            Some(PlannedPart { name: capture.part.clone(), each_of: capture.each_of.clone(), ..part })
         });
         let mut plan = Self {
             app: record.app.clone(),
@@ -213,13 +212,7 @@ impl Plan {
 
     fn add_part(&mut self, part: &Part, runner: &Runner<'_>, last_good: Option<&Logged>) -> Result<(), PlanError> {
         let Some(each) = &part.each else {
-            self.parts.push(PlannedPart {
-                name: part.name.clone(),
-                each_of: None,
-                values: BTreeMap::new(),
-                spec: part.clone(),
-                claimed: Vec::new(),
-            });
+            self.parts.push(PlannedPart::of(part.clone())?);
             return Ok(());
         };
         let fail = |why: String| PlanError::Each { part: part.name.clone(), why };
@@ -242,7 +235,7 @@ impl Plan {
             for path in paths {
                 *path = filled_path(path, &values).map_err(fail)?;
             }
-            self.parts.push(PlannedPart { name, each_of: Some(part.name.clone()), values, spec, claimed: Vec::new() });
+            self.parts.push(PlannedPart { each_of: Some(part.name.clone()), values, ..PlannedPart::of(spec)? });
         }
         if names.len() < each.min.unwrap_or(0) as usize {
             return Err(fail(format!("there are {}, and at least {} are wanted", names.len(), each.min.unwrap_or(0))));
@@ -287,12 +280,13 @@ impl Plan {
     fn claim(&mut self) {
         let mut claims: Vec<(PathBuf, String)> = Vec::new();
         // Parts that `each` makes have paths of their own; those that the run was not asked for keep theirs.
-        let made = self.parts.iter().map(|part| &part.spec);
-        for part in self.spec.part.iter().filter(|part| part.each.is_none()).chain(made) {
-            for source in part.sources() {
-                claims.push((source.clone(), part.name.clone()));
-                if part.kind() == PartKind::Sqlite {
-                    let logs = BESIDE_SQLITE.iter().map(|suffix| beside(source, suffix));
+        let not_asked = self.spec.part.iter().filter(|part| part.each.is_none());
+        let not_asked = not_asked.filter_map(|part| PlannedPart::of(part.clone()).ok());
+        for part in not_asked.chain(self.parts.iter().cloned()) {
+            for path in part.source.paths() {
+                claims.push((path.clone(), part.name.clone()));
+                if part.source.kind() == PartKind::Sqlite {
+                    let logs = BESIDE_SQLITE.iter().map(|suffix| beside(path, suffix));
                     claims.extend(logs.map(|path| (path, part.name.clone())));
                 }
             }
@@ -319,37 +313,6 @@ impl Plan {
         self.spec.max_hold.map_or(LONGEST_HOLD, |span| span.0)
     }
 
-    /// Every command that a run would execute, those of `command` parts apart.
-    pub fn commands(&self) -> Vec<&CommandSpec> {
-        let spec = &self.spec;
-        let mut found: Vec<&CommandSpec> = spec.require.iter().map(|require| &require.probe.command).collect();
-        for step in &spec.hold {
-            found.extend([&step.enter, &step.release, &step.session].into_iter().flatten());
-            let probes = [&step.drained, &step.entered, &step.released].into_iter().flatten();
-            found.extend(probes.flat_map(OneOrMany::all).map(|probe| &probe.command));
-        }
-        found.extend(spec.snapshot.iter().flat_map(|hooks| [&hooks.make, &hooks.remove]));
-        for part in &spec.part {
-            found.extend(&part.export);
-            found.extend(part.each.as_ref().map(|each| &each.command));
-            found.extend(part.stable.as_ref().map(|steady| &steady.command));
-            found.extend(part.facts.values());
-            if let Some(http) = &part.http {
-                found.extend(http.ask.iter().chain([&http.fetch]));
-                found.extend(http.ready.iter().flat_map(OneOrMany::all).map(|probe| &probe.command));
-            }
-            if let Some(outside) = &part.outside {
-                found.extend([&outside.begin].into_iter().chain(&outside.remove));
-                let probes = outside.begun.iter().chain([&outside.done]).chain(&outside.check);
-                found.extend(probes.flat_map(OneOrMany::all).map(|probe| &probe.command));
-            }
-        }
-        let hooks = &spec.hooks;
-        let moments = [&hooks.before, &hooks.held, &hooks.released, &hooks.succeeded, &hooks.failed, &hooks.finished];
-        found.extend(moments.into_iter().flatten().map(|hook| &hook.command));
-        found
-    }
-
     /// The application's definition in TOML, as its record keeps it.
     pub fn definition_text(&self) -> String {
         let apps = BTreeMap::from([(&self.app, &self.spec)]);
@@ -358,39 +321,27 @@ impl Plan {
 }
 
 impl PlannedPart {
-    /// Where it comes from, in words.
-    pub fn source_text(&self) -> String {
-        let spec = &self.spec;
-        match spec.kind() {
-            PartKind::Files => spec.files.iter().map(|path| path.display().to_string()).collect::<Vec<_>>().join(", "),
-            PartKind::Sqlite => spec.sqlite.iter().map(|path| path.display().to_string()).collect(),
-            PartKind::Postgres => spec.postgres.as_ref().map_or(String::new(), |server| match &server.cluster {
-                Some(cluster) => format!("{}, in the server's backup mode", cluster.display()),
-                None => format!("databases {}, by pg_dump", self.filled(&server.login.databases).join(", ")),
-            }),
-            PartKind::Mariadb => spec.mariadb.as_ref().map_or(String::new(), |server| match &server.datadir {
-                Some(datadir) => format!("{}, from a snapshot or a stopped server", datadir.display()),
-                None => format!("databases {}, by mariadb-dump", self.filled(&server.login.databases).join(", ")),
-            }),
-            PartKind::Http => spec.http.as_ref().map_or(String::new(), |http| command_text(&http.fetch)),
-            PartKind::Outside => spec.outside.as_ref().map_or(String::new(), |outside| command_text(&outside.begin)),
-            PartKind::Command => shell_words(&self.filled(&spec.command)),
-            PartKind::Export => spec.export.as_ref().map_or(String::new(), |command| {
-                command_text(&CommandSpec { run: command.run.as_ref().map(|run| self.filled(run)), ..command.clone() })
-            }),
-        }
+    /// A part of the definition as it stands there.
+    ///
+    /// # Errors
+    /// When it is of no kind or of several; a definition that passed its checks has no such part.
+    pub fn of(spec: Part) -> Result<Self, PlanError> {
+        let source = spec.source().map_err(|_| PlanError::Kind(spec.name.clone()))?;
+        let (name, values) = (spec.name.clone(), BTreeMap::new());
+        Ok(Self { name, each_of: None, values, source, spec, claimed: Vec::new() })
     }
 
     /// Takes every path that it reads by itself elsewhere.
     pub fn move_sources(&mut self, to: &dyn Fn(&Path) -> PathBuf) {
-        let spec = &mut self.spec;
-        let cluster = spec.postgres.iter_mut().flat_map(|server| &mut server.cluster);
-        let datadir = spec.mariadb.iter_mut().flat_map(|server| &mut server.datadir);
-        let sources =
-            spec.files.iter_mut().chain(&mut spec.sqlite).chain(&mut spec.collect).chain(cluster).chain(datadir);
-        for path in sources.chain(self.claimed.iter_mut().map(|(path, _)| path)) {
+        self.source.move_paths(to);
+        for (path, _) in &mut self.claimed {
             *path = to(path);
         }
+    }
+
+    /// A command with `{each.…}` filled into its arguments.
+    pub fn filled_command(&self, command: &CommandSpec) -> CommandSpec {
+        CommandSpec { run: command.run.as_ref().map(|run| self.filled(run)), ..command.clone() }
     }
 
     /// Arguments with `{each.…}` filled in; what has no value yet stays as it is.

@@ -15,7 +15,8 @@ use serde::Serialize;
 use similar::{ChangeTag, TextDiff};
 
 use crate::restore::{Contents, WholeFile};
-use gullet_capture::part::{Why, name_of, remaining};
+use gullet_capture::kinds::remaining;
+use gullet_capture::part::{Why, name_of};
 use gullet_capture::plan::Plan;
 use gullet_logbook::logbook::Logged;
 use gullet_model::outcome::Outcome;

@@ -16,7 +16,8 @@ use gullet_store::{Store, free_space};
 use serde::Serialize;
 
 use crate::hold::{InitialState, Note, NoteStatus, initial_state, notes_folder};
-use gullet_capture::part::{Survey, check_service, foresee, survey};
+use gullet_capture::kinds::{check_service, survey};
+use gullet_capture::part::{Survey, foresee};
 use gullet_capture::plan::{Plan, PlannedPart};
 use gullet_host::hook::{Call, Limits, Runner};
 use gullet_host::state::State;
@@ -245,7 +246,7 @@ impl Preflight<'_> {
         }
         let device = |path: &Path| fs::metadata(path).map(|meta| meta.dev()).ok();
         let Some(of_store) = device(&self.plan.store) else { return };
-        let sources = self.plan.parts.iter().flat_map(|part| part.spec.sources());
+        let sources = self.plan.parts.iter().flat_map(|part| part.source.paths());
         let same = sources.filter(|source| device(source) == Some(of_store)).map(|path| path.display().to_string());
         let same: BTreeSet<String> = same.collect();
         if let Some(first) = same.first() {
@@ -272,10 +273,10 @@ impl Preflight<'_> {
             }
         }
         // Databases and exports are copied into the state folder first.
-        let staged = |part: &PlannedPart| match part.spec.kind() {
+        let staged = |part: &PlannedPart| match part.source.kind() {
             PartKind::Files => false,
             // By its files, or exported.
-            PartKind::Postgres | PartKind::Mariadb => part.spec.sources().next().is_none(),
+            PartKind::Postgres | PartKind::Mariadb => part.source.paths().next().is_none(),
             _ => true,
         };
         let parts = self.plan.parts.iter().zip(surveys).filter(|(part, _)| staged(part));
@@ -388,7 +389,7 @@ impl Preflight<'_> {
             self.plan.parts.iter().zip(surveys).filter(|(part, _)| part.spec.when.unwrap_or_default() == When::Held);
         let each = held.filter_map(|(part, survey)| {
             let survey = survey.as_ref()?;
-            let source = part.spec.sources().next()?;
+            let source = part.source.paths().next()?;
             let rate = match foresee(source, self.plan, part.spec.cross_mounts) {
                 Some(SecuredBy::Snapshot | SecuredBy::Clone | SecuredBy::View) => {
                     return Some((part, survey.files / 20));
@@ -407,10 +408,10 @@ impl Preflight<'_> {
 
     /// What would make the hold shorter.
     fn shorter(&self) -> String {
-        let files = self.plan.parts.iter().filter(|part| part.spec.kind() == PartKind::Files);
+        let files = self.plan.parts.iter().filter(|part| part.source.kind() == PartKind::Files);
         let cold: Vec<String> =
             files.filter(|part| !part.spec.precopy).map(|part| format!("`{}`", part.name)).collect();
-        let mut sources = self.plan.parts.iter().flat_map(|part| part.spec.sources());
+        let mut sources = self.plan.parts.iter().flat_map(|part| part.source.paths());
         let can = sources.find_map(|source| {
             let plain = Plan { spec: App { capture_method: None, ..self.plan.spec.clone() }, ..self.plan.clone() };
             foresee(source, &plain, false).filter(|by| *by != SecuredBy::Copy)

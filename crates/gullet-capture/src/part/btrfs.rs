@@ -17,7 +17,7 @@ const MAGIC: u64 = 0x9123_683E;
 /// The inode number of every subvolume's top folder (linux/btrfs_tree.h, BTRFS_FIRST_FREE_OBJECTID).
 const TOP: u64 = 256;
 /// The inode number of the empty folder that stands for a subvolume within a snapshot (BTRFS_EMPTY_SUBVOL_DIR_OBJECTID).
-pub(super) const HOLLOW: u64 = 2;
+pub(crate) const HOLLOW: u64 = 2;
 /// The kernel's "group" of btrfs calls (linux/btrfs.h).
 const GROUP: u8 = 0x94;
 /// Nobody can write to the snapshot.
@@ -43,7 +43,7 @@ struct DestroyArgs {
 }
 
 /// The subvolume that `path` (absolute, without links) lies in; `None` on other filesystems.
-pub(super) fn subvolume(path: &Path) -> Option<PathBuf> {
+pub(crate) fn subvolume(path: &Path) -> Option<PathBuf> {
     let stat = rustix::fs::statfs(path).ok()?;
     if stat.f_type as u64 & 0xFFFF_FFFF != MAGIC {
         return None;
@@ -54,7 +54,7 @@ pub(super) fn subvolume(path: &Path) -> Option<PathBuf> {
 }
 
 /// Makes a read-only snapshot of `subvolume`, called `name` in `folder`, on the same filesystem.
-pub(super) fn snapshot(subvolume: &Path, folder: &Path, name: &str) -> Result<(), PathError> {
+pub(crate) fn snapshot(subvolume: &Path, folder: &Path, name: &str) -> Result<(), PathError> {
     let source = File::open(subvolume).at(subvolume)?;
     let target = File::open(folder).at(folder)?;
     let mut args = SnapshotArgs { fd: 0, transid: 0, flags: READ_ONLY, unused: [0; 4], name: [0; NAME_MAX + 1] };
@@ -69,7 +69,7 @@ pub(super) fn snapshot(subvolume: &Path, folder: &Path, name: &str) -> Result<()
 }
 
 /// Deletes the snapshot at `path`.
-pub(super) fn delete(path: &Path) -> Result<(), PathError> {
+pub(crate) fn delete(path: &Path) -> Result<(), PathError> {
     let (Some(folder), Some(name)) = (path.parent(), path.file_name()) else { return Ok(()) };
     let open = File::open(folder).at(folder)?;
     let mut args = DestroyArgs { fd: 0, name: [0; 4088] };
@@ -80,7 +80,7 @@ pub(super) fn delete(path: &Path) -> Result<(), PathError> {
 }
 
 /// Whether `path` is the top of a subvolume.
-pub(super) fn is_subvolume(path: &Path) -> bool {
+pub(crate) fn is_subvolume(path: &Path) -> bool {
     subvolume(path).as_deref() == Some(path)
 }
 

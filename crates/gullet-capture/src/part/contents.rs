@@ -8,14 +8,14 @@ use std::path::Path;
 use gullet_store::{Cut, Hash, IoPath, PathError, cut_ahead, cut_all};
 use rustix::fs::{OFlags, SeekFrom as RawSeek};
 
-use super::secured::{CaptureContext, PartError};
+use super::context::{CaptureContext, PartError};
 use gullet_model::record::Counts;
 
 /// A source of at least so many bytes is read and cut ahead, on a thread of its own.
-pub(super) const LARGE: u64 = 8 << 20;
+pub(crate) const LARGE: u64 = 8 << 20;
 
 /// Cuts all of `source`, which has about `size` bytes, into the store; gives its length.
-pub(super) fn contents(
+pub(crate) fn contents(
     (source, size): (impl Read + Send, u64),
     path: &Path,
     chunks: &mut Vec<Hash>,
@@ -35,7 +35,7 @@ pub(super) fn contents(
 }
 
 /// Opens a file to read it without changing its access time where that is permitted, and never through a link.
-pub(super) fn open(path: &Path) -> Result<File, PathError> {
+pub(crate) fn open(path: &Path) -> Result<File, PathError> {
     let flags = |more: OFlags| (OFlags::NOFOLLOW | OFlags::NONBLOCK | more).bits() as i32;
     let quietly = OpenOptions::new().read(true).custom_flags(flags(OFlags::NOATIME)).open(path);
     match quietly {
@@ -50,7 +50,7 @@ pub(super) fn open(path: &Path) -> Result<File, PathError> {
 const STRETCHES: usize = 8192;
 
 /// Where a sparse file has data; `None` for a file without holes.
-pub(super) fn data_ranges(file: &File, meta: &fs::Metadata) -> io::Result<Option<Vec<(u64, u64)>>> {
+pub(crate) fn data_ranges(file: &File, meta: &fs::Metadata) -> io::Result<Option<Vec<(u64, u64)>>> {
     let size = meta.len();
     if size == 0 || meta.blocks() * 512 >= size {
         return Ok(None);
@@ -98,7 +98,7 @@ fn joined(mut ranges: Vec<(u64, u64)>) -> Vec<(u64, u64)> {
 }
 
 /// Reads the data of a file, range after range.
-pub(super) struct DataReader {
+pub(crate) struct DataReader {
     file: File,
     ranges: Vec<(u64, u64)>,
     at: u64,
@@ -106,7 +106,7 @@ pub(super) struct DataReader {
 
 impl DataReader {
     /// Everything, or only these ranges of offset and length.
-    pub(super) fn new(file: File, ranges: Option<Vec<(u64, u64)>>) -> Self {
+    pub(crate) fn new(file: File, ranges: Option<Vec<(u64, u64)>>) -> Self {
         Self { file, ranges: ranges.unwrap_or_else(|| vec![(0, u64::MAX)]), at: 0 }
     }
 }
@@ -134,10 +134,10 @@ impl Read for DataReader {
 }
 
 /// Bytes of a file from one offset to another.
-pub(super) struct Stretch<'f> {
-    pub(super) file: &'f File,
-    pub(super) at: u64,
-    pub(super) end: u64,
+pub(crate) struct Stretch<'f> {
+    pub(crate) file: &'f File,
+    pub(crate) at: u64,
+    pub(crate) end: u64,
 }
 
 impl Read for Stretch<'_> {

@@ -1,14 +1,14 @@
 //! What a capture must have, compared with what it asks for and with the last good run.
 
 use super::server::TABLES_NAMED;
-use gullet_model::definition::{Part, PartKind, Share};
+use gullet_model::definition::{Nature, Part, Share};
 use gullet_model::record::Capture;
 
 /// What a comparison of a capture with the last good run found: failures, and warnings.
 #[derive(Debug, Default, PartialEq, Eq)]
-pub(super) struct Judgement {
-    pub(super) failures: Vec<String>,
-    pub(super) warnings: Vec<String>,
+pub(crate) struct Judgement {
+    pub(crate) failures: Vec<String>,
+    pub(crate) warnings: Vec<String>,
 }
 
 /// A fact of a capture as a number; `bytes` and `files` are facts of every capture.
@@ -29,7 +29,7 @@ const NAMED: usize = 5;
 /// How far each fact may fall: what the definition says, and what is usual for what it does not say.
 fn limits(spec: &Part, last: Option<&Capture>) -> Vec<(String, Share)> {
     let mut limits: Vec<(String, Share)> = spec.max_shrink.iter().map(|(fact, share)| (fact.clone(), *share)).collect();
-    if matches!(spec.kind(), PartKind::Sqlite | PartKind::Postgres | PartKind::Mariadb) {
+    if matches!(spec.kinds().as_slice(), [kind] if kind.nature() == Nature::Database) {
         for (fact, share, from) in USUAL.iter().filter(|(fact, _, _)| !spec.max_shrink.contains_key(*fact)) {
             // Of next to nothing a half is nothing to speak of.
             if last.and_then(|last| number(last, fact)).is_some_and(|before| before >= *from) {
@@ -55,7 +55,7 @@ fn gone(capture: &Capture, last: Option<&Capture>) -> Option<String> {
 }
 
 /// Judges `capture` by the part's `min` and `max_shrink`.
-pub(super) fn judge(spec: &Part, capture: &Capture, last: Option<&Capture>) -> Judgement {
+pub(crate) fn judge(spec: &Part, capture: &Capture, last: Option<&Capture>) -> Judgement {
     let mut judgement = Judgement::default();
     for (fact, least) in &spec.min {
         match number(capture, fact) {
@@ -87,7 +87,7 @@ mod tests {
 
     fn capture(rows: Option<i64>, bytes: u64) -> Capture {
         let started = jiff::Timestamp::UNIX_EPOCH;
-        let blank = super::super::secured::blank_of("sqlite = \"/x\"", started);
+        let blank = crate::part::blank::blank_of("sqlite = \"/x\"", started);
         let facts = rows.map(|rows| ("rows".to_owned(), rows.into())).into_iter().collect();
         Capture { counts: Counts { bytes, ..Counts::default() }, facts, ..blank }
     }

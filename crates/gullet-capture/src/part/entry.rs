@@ -11,7 +11,7 @@ use data_encoding::BASE64;
 use gullet_store::listing::{Entry, Kind, PathName};
 
 /// What kind of thing it is.
-pub(super) fn kind(kind: fs::FileType) -> Kind {
+pub(crate) fn kind(kind: fs::FileType) -> Kind {
     if kind.is_file() {
         Kind::File
     } else if kind.is_dir() {

@@ -12,13 +12,13 @@ use gullet_store::listing::{Entry, Kind, PathName};
 use gullet_store::{Deposit, Hash, IoPath, PathError, StoreError};
 
 use super::contents::{DataReader, contents, data_ranges, open};
+use super::context::{CaptureContext, PartError};
 use super::entry;
 use super::in_order::{Compared, MarksCursor};
 use super::lister::{Listed, Lister};
 use super::marks::{FilesystemInfo, MadeMarks, Marked, Marks, News, Staged};
 use super::owners::Owners;
 use super::pending::{Copies, Pending};
-use super::secured::{CaptureContext, PartError};
 use super::seen::{Seen, SeenRoot};
 use super::walk::{Found, LeftOuts, Walk};
 use super::wanted::Wanted;
@@ -32,29 +32,29 @@ const NAMED: usize = 10;
 const SMALL: u64 = 64 << 10;
 
 /// What came of looking at files, besides what was listed.
-pub(super) struct Looked {
-    pub(super) left_out: Vec<LeftOut>,
-    pub(super) warnings: Vec<String>,
+pub(crate) struct Looked {
+    pub(crate) left_out: Vec<LeftOut>,
+    pub(crate) warnings: Vec<String>,
     /// Paths that are there and could not be read.
-    pub(super) unreadable: u64,
-    pub(super) roots: Vec<Root>,
-    pub(super) seen: Seen,
-    pub(super) owners: Owners,
+    pub(crate) unreadable: u64,
+    pub(crate) roots: Vec<Root>,
+    pub(crate) seen: Seen,
+    pub(crate) owners: Owners,
 }
 
 /// Marks by which files are recognised that did not change since they were read, so that they are not read again.
 #[derive(Clone)]
-pub(super) struct Known {
+pub(crate) struct Known {
     /// The marks of the last capture.
-    pub(super) last: Marks,
+    pub(crate) last: Marks,
     /// Those of the copy that was made before the hold; it knows all that the last capture does.
-    pub(super) warm: Option<Marks>,
+    pub(crate) warm: Option<Marks>,
     /// Whether each file is looked up by itself, because what is listed has more in it than a walk finds.
-    pub(super) by_one: bool,
+    pub(crate) by_one: bool,
 }
 
 /// Captures everything that `walk` finds into the store.
-pub(super) fn capture(
+pub(crate) fn capture(
     walk: &Walk,
     known: &Known,
     new_marks: PathBuf,
@@ -68,7 +68,7 @@ pub(super) fn capture(
 
 /// Reads everything that `walk` finds and that is not known into the store, and stores no listing: the copy before the hold.
 /// Its marks, written to `new_marks`, tell the capture in the hold what is known.
-pub(super) fn warm(
+pub(crate) fn warm(
     walk: &Walk,
     last: Marks,
     new_marks: PathBuf,
@@ -84,7 +84,7 @@ pub(super) fn warm(
 
 /// Secures everything that `walk` finds and that is not known in private copies. What waits to be stored is written to
 /// `pending`.
-pub(super) fn stage(
+pub(crate) fn stage(
     walk: &Walk,
     known: &Known,
     pending: PathBuf,
@@ -99,14 +99,14 @@ pub(super) fn stage(
 impl Known {
     /// Whether the store has the contents of an entry that was believed unchanged; if so this run stands on them from now
     /// on. `last` is the marks of the last capture.
-    pub(super) fn stands_on(&self, entry: &Entry, last: &Marks, deposit: &mut Deposit<'_>) -> Result<bool, StoreError> {
+    pub(crate) fn stands_on(&self, entry: &Entry, last: &Marks, deposit: &mut Deposit<'_>) -> Result<bool, StoreError> {
         let of_warm = self.warm.as_ref().filter(|warm| !entry.lists.is_empty() && warm.lists(entry));
         let marks = of_warm.unwrap_or(last);
         marks.stands_on(entry, marks.block_of(&entry.path), deposit)
     }
 
     /// The marks that files are compared with in order.
-    pub(super) fn source(&self, reread: bool) -> Marks {
+    pub(crate) fn source(&self, reread: bool) -> Marks {
         match &self.warm {
             Some(warm) => warm.clone(),
             None if reread || self.by_one => Marks::default(),
@@ -116,7 +116,7 @@ impl Known {
 }
 
 /// Takes what is looked at, in the order of a listing.
-pub(super) trait Sink {
+pub(crate) trait Sink {
     /// What the last capture had at a path.
     fn last_of(&mut self, path: &PathName) -> Option<Marked>;
     /// Takes one entry, and what the last capture had at its path.

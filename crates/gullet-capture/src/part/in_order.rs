@@ -6,33 +6,33 @@ use super::marks::{Mark, Marks};
 use super::walk::Found;
 
 /// Compares what a walk finds with marks, block by block.
-pub(super) struct MarksCursor {
-    pub(super) marks: Marks,
-    pub(super) block: usize,
+pub(crate) struct MarksCursor {
+    pub(crate) marks: Marks,
+    pub(crate) block: usize,
     /// The marks of the block, once they are compared with.
     loaded: Option<Vec<u8>>,
     at: usize,
     /// How many of the block's entries are unchanged so far.
-    pub(super) done: u64,
+    pub(crate) done: u64,
     /// Whether the block is gone through one by one: something in it changed.
     one_by_one: bool,
     /// Whether the store has what the block stands on.
-    pub(super) usable: bool,
+    pub(crate) usable: bool,
 }
 
 impl MarksCursor {
-    pub(super) fn new(marks: Marks) -> Self {
+    pub(crate) fn new(marks: Marks) -> Self {
         Self { marks, block: 0, loaded: None, at: 0, done: 0, one_by_one: false, usable: false }
     }
 
-    pub(super) fn next_block(&mut self) {
+    pub(crate) fn next_block(&mut self) {
         self.block += 1;
         (self.loaded, self.at, self.done) = (None, 0, 0);
         (self.one_by_one, self.usable) = (false, false);
     }
 
     /// Compares what is found with what is expected next. `is_link` says whether it is another name of a file that came before.
-    pub(super) fn compare(
+    pub(crate) fn compare(
         &mut self,
         found: &Found,
         is_link: bool,
@@ -68,7 +68,7 @@ impl MarksCursor {
 }
 
 /// What comes of comparing one path.
-pub(super) enum Compared {
+pub(crate) enum Compared {
     /// It is unchanged; the block goes on.
     Same,
     /// It is unchanged, and the last of its block.

@@ -9,18 +9,18 @@ use std::path::PathBuf;
 use gullet_store::listing::{ClosedBlock, Kind, ListingRef, ListingWriter, PathName};
 use gullet_store::{Deposit, Hash, PathError, StoreError};
 
+use super::context::PartError;
 use super::marks::{MadeMarks, Mark, Marked, Marks, NewMarks, News};
-use super::secured::PartError;
 use super::wanted::Wanted;
 use gullet_model::record::Counts;
 
 /// A listing that is being made.
-pub(super) struct Lister {
+pub(crate) struct Lister {
     listing: ListingWriter,
     last: Marks,
     new: NewMarks,
     wanted: Wanted,
-    pub(super) counts: Counts,
+    pub(crate) counts: Counts,
     new_bytes_before: u64,
     /// Whether it is stored; the copy before the hold only needs to know what it would be.
     is_stored: bool,
@@ -29,11 +29,11 @@ pub(super) struct Lister {
 }
 
 /// A listing that is made.
-pub(super) struct Listed {
-    pub(super) listing: ListingRef,
-    pub(super) counts: Counts,
+pub(crate) struct Listed {
+    pub(crate) listing: ListingRef,
+    pub(crate) counts: Counts,
     /// The new marks, to take the place of the old ones when the run is recorded; none when the old ones stay.
-    pub(super) marks: Option<MadeMarks>,
+    pub(crate) marks: Option<MadeMarks>,
 }
 
 /// Stores a chunk, or only says what its id is.
@@ -43,7 +43,7 @@ fn put<'p>(deposit: &'p mut Deposit<'_>, is_stored: bool) -> impl FnMut(&[u8]) -
 
 impl Lister {
     /// A listing that is compared with the `last` one, leaves its own at `new`, and must have what is `wanted`.
-    pub(super) fn new(last: Marks, new: PathBuf, wanted: Wanted, deposit: &mut Deposit<'_>) -> Result<Self, PathError> {
+    pub(crate) fn new(last: Marks, new: PathBuf, wanted: Wanted, deposit: &mut Deposit<'_>) -> Result<Self, PathError> {
         deposit.note();
         Ok(Self {
             listing: ListingWriter::default(),
@@ -58,23 +58,23 @@ impl Lister {
     }
 
     /// As [`Lister::new`], of what is not to be listed in the store.
-    pub(super) fn unstored(last: Marks, new: PathBuf, deposit: &mut Deposit<'_>) -> Result<Self, PathError> {
+    pub(crate) fn unstored(last: Marks, new: PathBuf, deposit: &mut Deposit<'_>) -> Result<Self, PathError> {
         let wanted = Wanted::new(&[], std::iter::empty());
         Ok(Self { is_stored: false, ..Self::new(last, new, wanted, deposit)? })
     }
 
     /// What the last capture had at a path.
-    pub(super) fn last_of(&mut self, path: &PathName) -> Option<Marked> {
+    pub(crate) fn last_of(&mut self, path: &PathName) -> Option<Marked> {
         self.last.of(path)
     }
 
     /// The marks of the last capture.
-    pub(super) fn last(&self) -> &Marks {
+    pub(crate) fn last(&self) -> &Marks {
         &self.last
     }
 
     /// Adds what is at a path now; `last` is what the last capture had there.
-    pub(super) fn push(
+    pub(crate) fn push(
         &mut self,
         mut marked: Marked,
         last: Option<&Marked>,
@@ -106,7 +106,7 @@ impl Lister {
 
     /// Takes over a block of the last capture, or of the copy before the hold, in which nothing changed. The store must have
     /// the frames that it stands on.
-    pub(super) fn push_block(
+    pub(crate) fn push_block(
         &mut self,
         from: &Marks,
         number: usize,
@@ -184,7 +184,7 @@ impl Lister {
     ///
     /// # Errors
     /// When it cannot be stored, or something that is wanted is not in it.
-    pub(super) fn finish(mut self, deposit: &mut Deposit<'_>) -> Result<Listed, PartError> {
+    pub(crate) fn finish(mut self, deposit: &mut Deposit<'_>) -> Result<Listed, PartError> {
         if let Some(missing) = self.wanted.missing() {
             return Err(PartError::Other(missing));
         }

@@ -28,7 +28,7 @@ use gullet_store::{Deposit, Deposited, Frames, Hash, IoPath, PathError, StoreErr
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
-use super::secured::PartError;
+use super::context::PartError;
 use crate::plan::Plan;
 use gullet_host::world::Clock;
 use gullet_model::definition::When;
@@ -45,22 +45,22 @@ const BELIEVED: [(u64, &str); 5] =
 
 /// A file's marks and its entry.
 #[derive(Clone, Debug, Serialize, Deserialize)]
-pub(super) struct Marked {
-    pub(super) entry: Entry,
-    pub(super) ctime: (i64, u32),
-    pub(super) inode: u64,
-    pub(super) settled: bool,
+pub(crate) struct Marked {
+    pub(crate) entry: Entry,
+    pub(crate) ctime: (i64, u32),
+    pub(crate) inode: u64,
+    pub(crate) settled: bool,
     /// How it differs from the last capture.
-    pub(super) news: News,
+    pub(crate) news: News,
     /// Where its contents wait to be stored.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub(super) staged: Option<Staged>,
+    pub(crate) staged: Option<Staged>,
 }
 
 /// How a file differs from the last capture.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
-pub(super) enum News {
+pub(crate) enum News {
     /// It was not there.
     #[default]
     New,
@@ -73,7 +73,7 @@ pub(super) enum News {
 /// Where the contents of a file wait to be stored.
 #[derive(Clone, Debug, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
-pub(super) enum Staged {
+pub(crate) enum Staged {
     /// In a clone of the file.
     Clone(PathBuf),
     /// Its data lies in the file of copies, at this offset and of this length.
@@ -82,17 +82,17 @@ pub(super) enum Staged {
 
 impl Marked {
     /// Whether what `meta` is of can be believed to have the contents and attributes of the entry.
-    pub(super) fn is_believed(&self, meta: &fs::Metadata) -> bool {
+    pub(crate) fn is_believed(&self, meta: &fs::Metadata) -> bool {
         self.mark().is_believed(meta)
     }
 
     /// Whether the marks are the same, settled or not.
-    pub(super) fn same_marks(&self, meta: &fs::Metadata) -> bool {
+    pub(crate) fn same_marks(&self, meta: &fs::Metadata) -> bool {
         self.mark().is_same(meta)
     }
 
     /// Counts it, with what is new about it.
-    pub(super) fn count_in(&self, counts: &mut Counts) {
+    pub(crate) fn count_in(&self, counts: &mut Counts) {
         counts.see(&self.entry);
         if self.entry.kind == Kind::File {
             match self.news {
@@ -103,7 +103,7 @@ impl Marked {
         }
     }
 
-    pub(super) fn mark(&self) -> Mark<'_> {
+    pub(crate) fn mark(&self) -> Mark<'_> {
         Mark {
             path: self.entry.path.as_bytes(),
             kind: self.entry.kind,
@@ -126,22 +126,22 @@ const NEWS: [News; 3] = [News::New, News::Changed, News::Unchanged];
 /// of an earlier path, from 4 on what is new about it), then size, mtime, ctime (seconds 8 bytes, nanoseconds 4) and inode;
 /// numbers little-endian.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) struct Mark<'m> {
-    pub(super) path: &'m [u8],
-    pub(super) kind: Kind,
-    pub(super) settled: bool,
+pub(crate) struct Mark<'m> {
+    pub(crate) path: &'m [u8],
+    pub(crate) kind: Kind,
+    pub(crate) settled: bool,
     /// Whether it is another name of a file earlier in the listing.
-    pub(super) is_link: bool,
-    pub(super) news: News,
-    pub(super) size: u64,
-    pub(super) mtime: (i64, u32),
-    pub(super) ctime: (i64, u32),
-    pub(super) inode: u64,
+    pub(crate) is_link: bool,
+    pub(crate) news: News,
+    pub(crate) size: u64,
+    pub(crate) mtime: (i64, u32),
+    pub(crate) ctime: (i64, u32),
+    pub(crate) inode: u64,
 }
 
 impl<'m> Mark<'m> {
     /// The mark of what is at a path.
-    pub(super) fn of(path: &'m [u8], meta: &fs::Metadata) -> Self {
+    pub(crate) fn of(path: &'m [u8], meta: &fs::Metadata) -> Self {
         Self {
             path,
             kind: super::entry::kind(meta.file_type()),
@@ -171,7 +171,7 @@ impl<'m> Mark<'m> {
     }
 
     /// The mark that begins at `at`, and where the next one does; `None` where that is not one.
-    pub(super) fn read(bytes: &'m [u8], at: usize) -> Option<(Self, usize)> {
+    pub(crate) fn read(bytes: &'m [u8], at: usize) -> Option<(Self, usize)> {
         fn number<const N: usize>(bytes: &[u8], at: &mut usize) -> Option<[u8; N]> {
             let found = bytes.get(*at..*at + N)?.try_into().ok()?;
             *at += N;
@@ -202,7 +202,7 @@ impl<'m> Mark<'m> {
     }
 
     /// Whether what `meta` is of can be believed to have the contents and attributes that it had.
-    pub(super) fn is_believed(&self, meta: &fs::Metadata) -> bool {
+    pub(crate) fn is_believed(&self, meta: &fs::Metadata) -> bool {
         self.settled && self.kind == super::entry::kind(meta.file_type()) && self.is_same(meta)
     }
 
@@ -217,16 +217,16 @@ impl<'m> Mark<'m> {
 
 /// What is known about the filesystem of a root at this look.
 #[derive(Clone, Debug)]
-pub(super) struct FilesystemInfo {
+pub(crate) struct FilesystemInfo {
     /// Type and id, to notice another filesystem in its place.
-    pub(super) filesystem: String,
+    pub(crate) filesystem: String,
     /// When it was synced, where its marks can be believed.
     synced: Option<i128>,
 }
 
 impl FilesystemInfo {
     /// Syncs the filesystem that `root` is on, and says what it is.
-    pub(super) fn look(root: &Path, clock: &dyn Clock) -> Result<Self, PathError> {
+    pub(crate) fn look(root: &Path, clock: &dyn Clock) -> Result<Self, PathError> {
         let stat = rustix::fs::statfs(root).at(root)?;
         let magic = stat.f_type as u64 & 0xFFFF_FFFF;
         let known = BELIEVED.iter().find(|(number, _)| *number == magic);
@@ -247,7 +247,7 @@ impl FilesystemInfo {
     }
 
     /// Whether the marks were settled when the filesystem was synced.
-    pub(super) fn settles(&self, meta: &fs::Metadata) -> bool {
+    pub(crate) fn settles(&self, meta: &fs::Metadata) -> bool {
         let at = |seconds: i64, nanoseconds: i64| i128::from(seconds) * 1_000_000_000 + i128::from(nanoseconds);
         let last = at(meta.mtime(), meta.mtime_nsec()).max(at(meta.ctime(), meta.ctime_nsec()));
         let coarse = meta.mtime_nsec() == 0 && meta.ctime_nsec() == 0;
@@ -265,7 +265,7 @@ pub struct Filesystems(HashMap<u64, FilesystemInfo>);
 
 impl Filesystems {
     /// What is known of the filesystem of `root`; it is looked at where that was not done yet.
-    pub(super) fn of(&mut self, root: &Path, clock: &dyn Clock) -> Result<FilesystemInfo, PathError> {
+    pub(crate) fn of(&mut self, root: &Path, clock: &dyn Clock) -> Result<FilesystemInfo, PathError> {
         let device = fs::metadata(root).at(root)?.dev();
         if let Some(known) = self.0.get(&device) {
             return Ok(known.clone());
@@ -277,7 +277,7 @@ impl Filesystems {
     ///
     /// # Errors
     /// When it cannot be looked at.
-    pub(super) fn renew(&mut self, root: &Path, clock: &dyn Clock) -> Result<FilesystemInfo, PathError> {
+    pub(crate) fn renew(&mut self, root: &Path, clock: &dyn Clock) -> Result<FilesystemInfo, PathError> {
         let device = fs::metadata(root).at(root)?.dev();
         let ground = FilesystemInfo::look(root, clock)?;
         self.0.insert(device, ground.clone());
@@ -301,24 +301,24 @@ impl Filesystems {
 
 /// A block of marks.
 #[derive(Clone, Debug, Serialize, Deserialize)]
-pub(super) struct Block {
-    pub(super) first: PathName,
-    pub(super) last: PathName,
-    pub(super) entries: u64,
+pub(crate) struct Block {
+    pub(crate) first: PathName,
+    pub(crate) last: PathName,
+    pub(crate) entries: u64,
     /// Where its marks begin in the file, how long they are, and how long its lines are after them; in bytes.
     at: u64,
     marks: u32,
-    pub(super) lines: u32,
+    pub(crate) lines: u32,
     /// The listing's block.
-    pub(super) chunk: Hash,
+    pub(crate) chunk: Hash,
     /// Whether it ends where its own contents say so.
-    pub(super) natural: bool,
-    pub(super) counts: Counts,
+    pub(crate) natural: bool,
+    pub(crate) counts: Counts,
     /// The frames that hold its contents and itself.
-    pub(super) frames: Frames,
+    pub(crate) frames: Frames,
     /// The same, for as long as the run that stores them goes on.
     #[serde(skip)]
-    pub(super) uses: Uses,
+    pub(crate) uses: Uses,
 }
 
 /// The index at the end of a file of marks.
@@ -336,18 +336,18 @@ const LONGEST: u64 = 1 << 30;
 
 /// The marks of a capture that is over, or of the copy before the hold.
 #[derive(Clone, Debug, Default)]
-pub(super) struct Marks {
+pub(crate) struct Marks {
     file: Option<Arc<File>>,
     index: Arc<Index>,
     /// Whether this very run made them.
-    pub(super) is_of_this_run: bool,
+    pub(crate) is_of_this_run: bool,
     /// The entries of the block that was looked into last.
     loaded: Option<(usize, Vec<Marked>)>,
 }
 
 impl Marks {
     /// Opens the marks at `path`; none when there are none, or they cannot be read.
-    pub(super) fn open(path: &Path) -> Self {
+    pub(crate) fn open(path: &Path) -> Self {
         let read = || {
             let file = File::open(path).ok()?;
             let length = file.metadata().ok()?.len();
@@ -366,17 +366,17 @@ impl Marks {
         read().unwrap_or_default()
     }
 
-    pub(super) fn blocks(&self) -> &[Block] {
+    pub(crate) fn blocks(&self) -> &[Block] {
         &self.index.blocks
     }
 
     /// The listing that they are of, and the frames that hold its nodes.
-    pub(super) fn listing(&self) -> Option<(ListingRef, &Frames)> {
+    pub(crate) fn listing(&self) -> Option<(ListingRef, &Frames)> {
         Some((self.index.listing?, &self.index.nodes))
     }
 
     /// Files in all.
-    pub(super) fn files(&self) -> u64 {
+    pub(crate) fn files(&self) -> u64 {
         self.blocks().iter().map(|block| block.counts.files).sum()
     }
 
@@ -387,19 +387,19 @@ impl Marks {
     }
 
     /// The marks of a block.
-    pub(super) fn marks_of(&self, number: usize) -> Option<Vec<u8>> {
+    pub(crate) fn marks_of(&self, number: usize) -> Option<Vec<u8>> {
         let block = self.blocks().get(number)?;
         self.bytes(block.at, block.marks)
     }
 
     /// The lines of a block.
-    pub(super) fn lines_of(&self, number: usize) -> Option<Vec<u8>> {
+    pub(crate) fn lines_of(&self, number: usize) -> Option<Vec<u8>> {
         let block = self.blocks().get(number)?;
         self.bytes(block.at + u64::from(block.marks), block.lines)
     }
 
     /// The entries of a block with their marks; `None` when they cannot be read, or are not those that were listed.
-    pub(super) fn entries_of(&self, number: usize) -> Option<Vec<Marked>> {
+    pub(crate) fn entries_of(&self, number: usize) -> Option<Vec<Marked>> {
         let (marks, lines) = (self.marks_of(number)?, self.lines_of(number)?);
         let block = &self.blocks()[number];
         if Hash::of(&lines) != block.chunk {
@@ -418,19 +418,19 @@ impl Marks {
     }
 
     /// The block that would have `path`.
-    pub(super) fn block_of(&self, path: &PathName) -> Option<&Block> {
+    pub(crate) fn block_of(&self, path: &PathName) -> Option<&Block> {
         let number = self.blocks().partition_point(|block| block.last < *path);
         self.blocks().get(number).filter(|block| block.first <= *path)
     }
 
     /// Whether they have this very entry's lists of chunks.
-    pub(super) fn lists(&self, entry: &Entry) -> bool {
+    pub(crate) fn lists(&self, entry: &Entry) -> bool {
         self.clone().of(&entry.path).is_some_and(|marked| marked.entry.lists == entry.lists)
     }
 
     /// Whether the store has the contents of an unchanged entry of these marks, which lies in `block`; if so this run stands on
     /// them from now on.
-    pub(super) fn stands_on(
+    pub(crate) fn stands_on(
         &self,
         entry: &Entry,
         block: Option<&Block>,
@@ -451,7 +451,7 @@ impl Marks {
     }
 
     /// The marks of `path`, where they have it. Each block is read once when paths are asked for in order.
-    pub(super) fn of(&mut self, path: &PathName) -> Option<Marked> {
+    pub(crate) fn of(&mut self, path: &PathName) -> Option<Marked> {
         let number = self.blocks().partition_point(|block| block.last < *path);
         if self.blocks().get(number)?.first > *path {
             return None;
@@ -467,7 +467,7 @@ impl Marks {
 }
 
 /// The marks of a capture that is being made.
-pub(super) struct NewMarks {
+pub(crate) struct NewMarks {
     path: PathBuf,
     file: BufWriter<File>,
     at: u64,
@@ -477,20 +477,20 @@ pub(super) struct NewMarks {
 }
 
 impl NewMarks {
-    pub(super) fn create(path: PathBuf) -> Result<Self, PathError> {
+    pub(crate) fn create(path: PathBuf) -> Result<Self, PathError> {
         let file = File::options().read(true).write(true).create(true).truncate(true).open(&path).at(&path)?;
         let file = BufWriter::with_capacity(1 << 16, file);
         Ok(Self { file, path, at: 0, blocks: Vec::new(), marks: Vec::new(), counts: Counts::default() })
     }
 
     /// One more entry of the block that is open.
-    pub(super) fn add(&mut self, marked: &Marked) {
+    pub(crate) fn add(&mut self, marked: &Marked) {
         marked.mark().write(&mut self.marks);
         marked.count_in(&mut self.counts);
     }
 
     /// Closes the block that is open, as the listing did.
-    pub(super) fn close(&mut self, closed: ClosedBlock, uses: Uses) -> Result<(), PathError> {
+    pub(crate) fn close(&mut self, closed: ClosedBlock, uses: Uses) -> Result<(), PathError> {
         let marks = std::mem::take(&mut self.marks);
         let block = Block {
             first: closed.first,
@@ -509,7 +509,7 @@ impl NewMarks {
     }
 
     /// Takes over a whole block.
-    pub(super) fn copy(&mut self, from: &Marks, number: usize, uses: Uses) -> Result<(), PartError> {
+    pub(crate) fn copy(&mut self, from: &Marks, number: usize, uses: Uses) -> Result<(), PartError> {
         let (marks, lines) = from.marks_of(number).zip(from.lines_of(number)).ok_or(PartError::MarksGone)?;
         let block = from.blocks()[number].clone();
         Ok(self.write(Block { at: self.at, frames: Frames::default(), uses, ..block }, &marks, &lines)?)
@@ -523,7 +523,7 @@ impl NewMarks {
     }
 
     /// All of them, when the listing is complete; `nodes` is what its nodes stand on.
-    pub(super) fn finish(self, listing: Option<ListingRef>, nodes: Uses) -> Result<MadeMarks, PathError> {
+    pub(crate) fn finish(self, listing: Option<ListingRef>, nodes: Uses) -> Result<MadeMarks, PathError> {
         let file = self.file.into_inner().map_err(io::IntoInnerError::into_error).at(&self.path)?;
         Ok(MadeMarks { path: self.path, file, at: self.at, blocks: self.blocks, listing, nodes })
     }
@@ -531,7 +531,7 @@ impl NewMarks {
 
 /// The marks of a capture; kept only when its run is recorded.
 #[derive(Debug)]
-pub(super) struct MadeMarks {
+pub(crate) struct MadeMarks {
     path: PathBuf,
     file: File,
     at: u64,
@@ -542,13 +542,13 @@ pub(super) struct MadeMarks {
 
 impl MadeMarks {
     /// As the marks of this very run, to be compared with in the hold.
-    pub(super) fn of_this_run(self) -> Marks {
+    pub(crate) fn of_this_run(self) -> Marks {
         let index = Index { listing: self.listing, nodes: Frames::default(), blocks: self.blocks };
         Marks { file: Some(Arc::new(self.file)), index: Arc::new(index), is_of_this_run: true, loaded: None }
     }
 
     /// Completes them with what the run stored, and puts them in their place.
-    pub(super) fn keep(mut self, place: &Path, stored: &Deposited) -> Result<(), PathError> {
+    pub(crate) fn keep(mut self, place: &Path, stored: &Deposited) -> Result<(), PathError> {
         for block in &mut self.blocks {
             block.frames = stored.frames(&block.uses);
         }

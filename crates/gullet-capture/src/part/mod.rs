@@ -1,66 +1,58 @@
-//! How each kind of part is captured.
+//! Capturing a part: what all kinds share.
 //!
 //! A part is *secured* while the application is held and *stored* afterwards, so that storing costs no time of the hold.
 //! Files and databases are secured by an atomic snapshot, by clones, by private copies, or (files only) by reading them into
-//! the store at once; exports lie in the run's private folder.
+//! the store at once; exports lie in the run's private folder. How each kind does that is in `kinds`, which builds on this.
 //!
-//! - [`warm`]: the copy before the hold, after which the hold has only to look at what changed.
-//! - [`secure`]: secures a part, whatever its kind; gives a [`CapturedPart`].
-//! - [`CapturedPart::quiet`]: whether the source changed since, while the application said that it was held.
-//! - [`CapturedPart::store`]: stores what was secured and completes the [`Capture`](gullet_model::record::Capture).
+//! - [`CaptureContext`]: what capturing a part needs; [`PartError`]: how it can fail.
+//! - `staged`: what was secured and waits to be stored. `walked`: files that a walk finds, in their three ways.
 //! - [`Staging`]: snapshots and clones, noted before they are made; `btrfs`: the kernel's calls for them.
 //! - `walk`: the files below some roots, in the order of a listing. `marks`: which of them can be believed unchanged;
 //!   [`Filesystems`]: the filesystems they are on.
 //! - `lister`: a listing while it is made, with its counts. `wanted`: what must be in it.
-//! - `in_order`: a walk compared with the marks, block by block. `contents`: reading files. `pending`: what was copied in the
-//!   hold and waits to be stored. `seen`: what was seen in the hold, to tell whether it changed.
-//! - `import`: databases back into a server. `owners`: who owns what is captured.
-//! - `remaining`: what is at the sources now that a capture does not have.
-//! - `files`, `sqlite`, `produce` (command and export), `postgres`, `mariadb`, `http`, `outside`: the kinds. `stored`: what lies
-//!   in the private folder. `server`: what database servers share. [`check_service`]: what can be known of one beforehand. `drift`: the checks
-//!   against the last good run.
+//! - `files`: capturing what a walk finds. `in_order`: a walk compared with the marks, block by block. `contents`: reading
+//!   files. `pending`: what was copied in the hold and waits to be stored. `seen`: what was seen in the hold, to tell whether
+//!   it changed.
+//! - `produce`: running a part's commands. `stored`: storing what lies in the private folder. `server`: what database servers
+//!   share. `drift`: the checks against the last good run.
+//! - `owners`: who owns what is captured. `remaining`: what is at the sources now
+//!   that a capture does not have.
 
+pub(crate) mod blank;
 mod btrfs;
 mod contents;
-mod drift;
-mod entry;
-mod files;
-mod http;
-mod import;
+pub(crate) mod context;
+pub(crate) mod drift;
+pub(crate) mod entry;
+pub(crate) mod files;
 mod in_order;
-mod lister;
-mod mariadb;
-mod marks;
-mod outside;
-mod own;
-mod owners;
-mod pending;
-mod postgres;
-mod produce;
+pub(crate) mod lister;
+pub(crate) mod marks;
+pub(crate) mod own;
+pub(crate) mod owners;
+pub(crate) mod pending;
+pub(crate) mod produce;
 mod remaining;
-mod secured;
-mod seen;
-mod server;
-mod sqlite;
-mod staging;
-mod stored;
-mod walk;
-mod wanted;
+pub(crate) mod seen;
+pub(crate) mod server;
+pub(crate) mod staged;
+pub(crate) mod staging;
+pub(crate) mod stored;
+pub(crate) mod walk;
+pub(crate) mod walked;
+pub(crate) mod wanted;
 
+pub use context::{CaptureContext, PartError, WarmCopy};
 pub use entry::{bare as entry_of, flags as flags_of, xattrs as xattrs_of};
-pub use import::DatabaseImport;
-pub use mariadb::{OWN as OWN_OF_MARIADB, count as count_mariadb, kept_elsewhere};
 pub use marks::Filesystems;
 pub use own::{ARENA, is_arena};
 pub use owners::{group_here, user_here};
-pub use postgres::{count as count_postgres, places as postgres_programs};
-pub use remaining::{Why, remaining};
-pub use secured::failed_capture;
-pub use secured::{CaptureContext, CapturedPart, PartError, SourceChange, WarmCopy, secure, warm};
-pub use server::check_service;
+pub(crate) use remaining::remaining;
+pub use remaining::{RemainingError, Why};
 pub use server::leading_out;
 pub use server::rows as facts_of_rows;
-pub use sqlite::examine as examine_sqlite;
+pub use staged::SourceChange;
 pub use staging::{Staging, clear_leftovers, foresee, has_leftovers};
+pub use walk::Survey;
 pub use walk::name_of;
-pub use walk::{Survey, survey};
+pub(crate) use walk::survey_of;

@@ -13,14 +13,14 @@ const KEPT: usize = 1000;
 
 /// Owners seen so far.
 #[derive(Clone, Debug, Default)]
-pub(super) struct Owners {
+pub(crate) struct Owners {
     users: BTreeSet<u32>,
     groups: BTreeSet<u32>,
     last: Option<(u32, u32)>,
 }
 
 impl Owners {
-    pub(super) fn see(&mut self, meta: &fs::Metadata) {
+    pub(crate) fn see(&mut self, meta: &fs::Metadata) {
         let both = (meta.uid(), meta.gid());
         // Nearly always it is the one before.
         if self.last == Some(both) {
@@ -36,7 +36,7 @@ impl Owners {
     }
 
     /// With their names here.
-    pub(super) fn named(self) -> (Vec<Owner>, Vec<Owner>) {
+    pub(crate) fn named(self) -> (Vec<Owner>, Vec<Owner>) {
         let user = |id: u32| User::from_uid(Uid::from_raw(id)).ok().flatten().map(|user| user.name);
         let group = |id: u32| Group::from_gid(Gid::from_raw(id)).ok().flatten().map(|group| group.name);
         let users = self.users.into_iter().map(|id| Owner { id, name: user(id) }).collect();

@@ -11,15 +11,15 @@ use gullet_store::{IoPath, PathError};
 use serde::{Deserialize, Serialize};
 
 use super::contents::{DataReader, Stretch, contents};
+use super::context::{CaptureContext, PartError};
 use super::files::{Known, Sink};
 use super::lister::{Listed, Lister};
 use super::marks::{Marked, Marks, Staged};
-use super::secured::{CaptureContext, PartError};
 use super::stored;
 use gullet_model::record::{Counts, SecuredBy};
 
 /// Private copies of files, one after the other in one file; or clones, where the filesystem can.
-pub(super) struct Copies {
+pub(crate) struct Copies {
     path: PathBuf,
     file: Option<File>,
     end: u64,
@@ -30,17 +30,17 @@ pub(super) struct Copies {
 
 impl Copies {
     /// At most so many bytes of copies, in the file at `path`.
-    pub(super) fn new(path: PathBuf, most: u64) -> Self {
+    pub(crate) fn new(path: PathBuf, most: u64) -> Self {
         Self { path, file: None, end: 0, most, cloned: false }
     }
 
     /// A file was cloned instead.
-    pub(super) fn cloned(&mut self) {
+    pub(crate) fn cloned(&mut self) {
         self.cloned = true;
     }
 
     /// How most of it was secured.
-    pub(super) fn secured_by(&self) -> Option<SecuredBy> {
+    pub(crate) fn secured_by(&self) -> Option<SecuredBy> {
         match (self.cloned, self.end) {
             (true, _) => Some(SecuredBy::Clone),
             (false, 0) => None,
@@ -48,7 +48,7 @@ impl Copies {
         }
     }
 
-    pub(super) fn copy(
+    pub(crate) fn copy(
         &mut self,
         mut source: DataReader,
         size: u64,
@@ -88,7 +88,7 @@ enum Item {
 }
 
 /// Writes down what is looked at, and lists nothing.
-pub(super) struct Pending {
+pub(crate) struct Pending {
     last: Marks,
     path: PathBuf,
     out: BufWriter<File>,
@@ -96,7 +96,7 @@ pub(super) struct Pending {
 }
 
 impl Pending {
-    pub(super) fn create(last: Marks, path: PathBuf) -> Result<Self, PathError> {
+    pub(crate) fn create(last: Marks, path: PathBuf) -> Result<Self, PathError> {
         let out = BufWriter::with_capacity(1 << 16, File::create(&path).at(&path)?);
         Ok(Self { last, path, out, counts: Counts::default() })
     }
@@ -106,7 +106,7 @@ impl Pending {
         line.and_then(|()| self.out.write_all(b"\n")).at(&self.path)
     }
 
-    pub(super) fn finish(mut self) -> Result<Counts, PathError> {
+    pub(crate) fn finish(mut self) -> Result<Counts, PathError> {
         self.out.flush().at(&self.path)?;
         Ok(self.counts)
     }
@@ -137,12 +137,12 @@ impl Sink for Pending {
 }
 
 /// Something that is listed besides what a walk found.
-pub(super) struct Extra {
-    pub(super) name: PathName,
+pub(crate) struct Extra {
+    pub(crate) name: PathName,
     /// Its contents; a folder where there are none.
-    pub(super) file: Option<PathBuf>,
+    pub(crate) file: Option<PathBuf>,
     /// What it takes its attributes from.
-    pub(super) like: PathBuf,
+    pub(crate) like: PathBuf,
 }
 
 /// Stores and lists the extras that come before `next`, or all that are left.
@@ -160,7 +160,7 @@ fn list_extras(
 }
 
 /// Stores what [`stage`](super::files::stage) secured, and lists it.
-pub(super) fn store_staged(
+pub(crate) fn store_staged(
     pending: &Path,
     copies: &Path,
     mut lister: Lister,

@@ -8,7 +8,6 @@ use gullet_store::listing::{ListingReader, ListingRef, PathName};
 use gullet_store::{ChunkReader, PathError, StoreError};
 
 use super::walk::{Found, LeftOuts, Walk};
-use crate::plan::{Plan, PlannedPart};
 
 /// Why a capture does not have it.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -23,8 +22,10 @@ pub enum Why {
 #[derive(Debug, thiserror::Error)]
 pub enum RemainingError {
     #[error(transparent)]
+    /// A source cannot be looked at.
     Path(#[from] PathError),
     #[error(transparent)]
+    /// The listing cannot be read.
     Store(#[from] StoreError),
 }
 
@@ -33,18 +34,12 @@ pub enum RemainingError {
 ///
 /// # Errors
 /// When the listing or a folder cannot be read. That a source is not there is none.
-pub fn remaining(
-    part: &PlannedPart,
-    plan: &Plan,
+pub(crate) fn remaining(
+    walk: Walk,
     listing: &ListingRef,
     chunks: &mut ChunkReader,
     here: &dyn Fn(&PathName) -> PathName,
 ) -> Result<Vec<(PathBuf, Why)>, RemainingError> {
-    let walk = match super::server::walk(part, plan) {
-        Some(walk) => walk,
-        None if part.spec.files.is_empty() => return Ok(Vec::new()),
-        None => Walk::of_files(part, plan),
-    };
     let Some(walk) = walk.of_what_is_there() else { return Ok(Vec::new()) };
     let hasher = RandomState::new();
     let mut known = HashSet::new();

@@ -9,20 +9,20 @@ use std::path::{Path, PathBuf};
 use gullet_store::PathError;
 use gullet_store::listing::Kind;
 
+use super::context::PartError;
 use super::marks::{Mark, Marked};
-use super::secured::PartError;
 use super::walk::{Found, LeftOuts, Walk};
 
 /// What was seen of files in the hold, so that it can be told later whether they changed: a number for each.
 #[derive(Default)]
-pub(super) struct Seen {
+pub(crate) struct Seen {
     files: HashSet<u64>,
     roots: Vec<SeenRoot>,
 }
 
 /// A root as it was when it was begun with.
 #[derive(Clone)]
-pub(super) struct SeenRoot {
+pub(crate) struct SeenRoot {
     root: PathBuf,
     /// Where it is looked at: at itself, or in a snapshot.
     at: PathBuf,
@@ -31,13 +31,13 @@ pub(super) struct SeenRoot {
 }
 
 impl SeenRoot {
-    pub(super) fn new(root: &Path, at: &Path, meta: &fs::Metadata) -> Self {
+    pub(crate) fn new(root: &Path, at: &Path, meta: &fs::Metadata) -> Self {
         Self { root: root.to_path_buf(), at: at.to_path_buf(), identity: (meta.dev(), meta.ino()) }
     }
 
     /// Refuses it where it is another one now: its filesystem was unmounted, or something was mounted over it, and what was found
     /// there since is not what is meant.
-    pub(super) fn still_there(&self) -> Result<(), PartError> {
+    pub(crate) fn still_there(&self) -> Result<(), PartError> {
         let now = fs::metadata(&self.at).map(|meta| (meta.dev(), meta.ino()));
         if now.is_ok_and(|now| now == self.identity) {
             return Ok(());
@@ -51,17 +51,17 @@ impl SeenRoot {
 
 impl Seen {
     /// Nothing yet, of what is below these roots.
-    pub(super) fn new(roots: Vec<SeenRoot>) -> Self {
+    pub(crate) fn new(roots: Vec<SeenRoot>) -> Self {
         Self { files: HashSet::new(), roots }
     }
 
     /// A file as it was found.
-    pub(super) fn add(&mut self, found: &Found) {
+    pub(crate) fn add(&mut self, found: &Found) {
         self.files.insert(Self::of(found));
     }
 
     /// A file as it was read.
-    pub(super) fn add_marked(&mut self, marked: &Marked) {
+    pub(crate) fn add_marked(&mut self, marked: &Marked) {
         self.files.insert(Self::number(&marked.mark()));
     }
 
@@ -78,7 +78,7 @@ impl Seen {
     }
 
     /// The files that look other than they did; the first few by name, and how many.
-    pub(super) fn changed_since(&self, walk: &Walk) -> Result<(Vec<String>, u64), PartError> {
+    pub(crate) fn changed_since(&self, walk: &Walk) -> Result<(Vec<String>, u64), PartError> {
         self.roots.iter().try_for_each(SeenRoot::still_there)?;
         let (mut named, mut count, mut same) = (Vec::new(), 0, 0);
         walk.run(&mut LeftOuts::default(), &mut |found: Found| {

@@ -9,11 +9,9 @@ use std::time::Duration;
 
 use gullet_store::{IoPath, PathError};
 
-use super::secured::{CaptureContext, PartError};
-use super::walk::Walk;
-use super::{mariadb, postgres};
+use super::context::{CaptureContext, PartError};
 use crate::engine::{EngineError, Login, Waiting};
-use crate::plan::{Plan, PlannedPart};
+use crate::plan::PlannedPart;
 use gullet_host::hook::{Call, Cancellation, Limits, Runner};
 use gullet_model::definition::{CommandSpec, Mariadb, Postgres};
 use gullet_model::step::Facts;
@@ -21,7 +19,7 @@ use gullet_model::step::Facts;
 /// How long the server may take to answer, exports apart. A checkpoint is waited for too.
 const ANSWER: Duration = Duration::from_secs(60 * 60);
 /// Tables whose rows are facts of their own, at most, in all databases of a part.
-pub(super) const TABLES_NAMED: usize = 1000;
+pub(crate) const TABLES_NAMED: usize = 1000;
 /// So many bytes at the end of an export are looked through for what it ends with.
 const END: u64 = 400;
 
@@ -36,30 +34,22 @@ impl From<EngineError> for PartError {
 
 impl<'a> CaptureContext<'a, '_> {
     /// For how long a server's answer is waited for.
-    pub(super) fn waiting(&self) -> Waiting<'a> {
+    pub(crate) fn waiting(&self) -> Waiting<'a> {
         Waiting { clock: self.world.clock, patience: self.patience, limit: ANSWER }
     }
 }
 
-pub(super) fn failed(text: impl Into<String>) -> PartError {
+pub(crate) fn failed(text: impl Into<String>) -> PartError {
     PartError::Other(text.into())
 }
 
-/// What can be known beforehand of the server that a part stands for: that it answers, that its version is known, that the
-/// user may do what is needed, that the export program is not older. `None` where a part stands for none. Gives what was
-/// found.
-pub fn check_service(part: &PlannedPart, plan: &Plan, runner: &Runner<'_>) -> Option<Result<String, String>> {
-    let waiting = Waiting { clock: runner.world.clock, patience: Cancellation::default(), limit: Limits::PROBE };
-    let found = match (&part.spec.postgres, &part.spec.mariadb) {
-        (Some(spec), _) => postgres::check(&of_part(spec, part), runner, waiting),
-        (None, Some(spec)) => mariadb::check(&of_part(spec, part), plan, runner, waiting),
-        (None, None) => return None,
-    };
-    Some(found.map_err(|error| error.to_string()))
+/// For how long a server's answer is waited for before a run.
+pub(crate) fn beforehand<'a>(runner: &Runner<'a>) -> Waiting<'a> {
+    Waiting { clock: runner.world.clock, patience: Cancellation::default(), limit: Limits::PROBE }
 }
 
 /// A server of the definition, with names of databases that `each` fills in.
-pub(super) trait Named: Clone {
+pub(crate) trait Named: Clone {
     fn databases(&mut self) -> &mut Vec<String>;
 }
 
@@ -76,25 +66,17 @@ impl Named for Mariadb {
 }
 
 /// A part's server, with its databases' names filled in.
-pub(super) fn of_part<S: Named>(spec: &S, part: &PlannedPart) -> S {
+pub(crate) fn with_names<S: Named>(spec: &S, part: &PlannedPart) -> S {
     let mut spec = spec.clone();
     *spec.databases() = part.filled(spec.databases());
     spec
-}
-
-/// The files of the server that a part stands for, where it is captured by its files.
-pub(super) fn walk(part: &PlannedPart, plan: &Plan) -> Option<Walk> {
-    let cluster = part.spec.postgres.as_ref().and_then(|spec| spec.cluster.as_ref());
-    let cluster = cluster.map(|cluster| postgres::walk(cluster, &[], part, plan));
-    let datadir = part.spec.mariadb.as_ref().and_then(|spec| spec.datadir.as_ref());
-    cluster.or_else(|| datadir.map(|datadir| mariadb::walk(datadir, part, plan)))
 }
 
 /// The databases that are meant, of those that are there.
 ///
 /// # Errors
 /// The one that is not there, or that there are none.
-pub(super) fn meant(wanted: &[String], there: Vec<String>) -> Result<Vec<String>, PartError> {
+pub(crate) fn meant(wanted: &[String], there: Vec<String>) -> Result<Vec<String>, PartError> {
     if wanted == ["*"] {
         return if there.is_empty() { Err(failed("the server has no databases but its own")) } else { Ok(there) };
     }
@@ -111,7 +93,7 @@ pub(super) fn meant(wanted: &[String], there: Vec<String>) -> Result<Vec<String>
 ///
 /// # Errors
 /// When it cannot be run, says no version, or is older.
-pub(super) fn check_program<V: PartialOrd>(
+pub(crate) fn check_program<V: PartialOrd>(
     program: &Path,
     (server, of_server): (&str, V),
     version_of: impl Fn(&str) -> Option<V>,
@@ -133,13 +115,13 @@ pub(super) fn check_program<V: PartialOrd>(
 }
 
 /// One of the server's own programs, as the account that it is called as.
-pub(super) fn command(run: Vec<String>, login: &Login) -> CommandSpec {
+pub(crate) fn command(run: Vec<String>, login: &Login) -> CommandSpec {
     let account = login.account.as_ref().filter(|account| account.uid != rustix::process::geteuid().as_raw());
     CommandSpec { run: Some(run), run_as: account.map(|account| account.name.clone()), ..CommandSpec::default() }
 }
 
 /// A call of such a program. The password goes into the environment variable of this name, never among the arguments.
-pub(super) fn call<'p>(login: &Login, variable: &str, patience: Cancellation<'p>) -> Call<'p> {
+pub(crate) fn call<'p>(login: &Login, variable: &str, patience: Cancellation<'p>) -> Call<'p> {
     let secret = login.password.clone().map(|password| (variable.to_owned(), password));
     let secrets = secret.into_iter().collect();
     Call { moment: "capture", limit: Limits::EXPORT, patience, secrets, ..Call::default() }
@@ -149,7 +131,7 @@ pub(super) fn call<'p>(login: &Login, variable: &str, patience: Cancellation<'p>
 ///
 /// # Errors
 /// When it does not say so, or cannot be read.
-pub(super) fn is_whole(path: &Path, last: &str) -> Result<(), PartError> {
+pub(crate) fn is_whole(path: &Path, last: &str) -> Result<(), PartError> {
     let mut file = File::open(path).at(path)?;
     let length = file.metadata().at(path)?.len();
     let mut end = Vec::new();
@@ -177,7 +159,7 @@ pub fn rows(counts: impl IntoIterator<Item = (String, i64)>, facts: &mut Facts) 
 }
 
 /// The folders in which the server's programs are looked for first.
-pub(super) fn folders(programs: Option<&PathBuf>, usual: impl IntoIterator<Item = String>) -> Vec<PathBuf> {
+pub(crate) fn folders(programs: Option<&PathBuf>, usual: impl IntoIterator<Item = String>) -> Vec<PathBuf> {
     programs.cloned().into_iter().chain(usual.into_iter().map(PathBuf::from)).collect()
 }
 

@@ -18,7 +18,7 @@ use super::btrfs;
 use crate::plan::Plan;
 use gullet_host::hook::{Call, Limits, Runner};
 use gullet_host::state::{AppLock, State, StateError};
-use gullet_model::definition::{CaptureMethod, CommandSpec, PartKind, When};
+use gullet_model::definition::{CaptureMethod, CommandSpec};
 use gullet_model::record::SecuredBy;
 use gullet_model::words::list;
 
@@ -69,12 +69,12 @@ impl Staging {
         }
     }
 
-    /// Finds out how the sources of `plan` can be secured, and makes a place on each of their filesystems where clones or
+    /// Finds out how `sources` of `plan`, each with whether mounts below it belong to it, can be secured, and makes a place on each of their filesystems where clones or
     /// snapshots are possible. Gives what was found, in words.
     ///
     /// # Errors
     /// When the note cannot be written, or there can be no snapshot and the definition wants one.
-    pub fn ready(&mut self, plan: &Plan) -> Result<String, String> {
+    pub fn ready(&mut self, plan: &Plan, sources: &[(&Path, bool)]) -> Result<String, String> {
         let secure = plan.secure();
         if let Some(hooks) =
             plan.spec.snapshot.as_ref().filter(|_| matches!(secure, CaptureMethod::Auto | CaptureMethod::Snapshot))
@@ -83,38 +83,28 @@ impl Staging {
             self.note().map_err(|error| error.to_string())?;
         }
         let mut found = BTreeSet::new();
-        for part in plan.parts.iter().filter(|part| part.spec.when.unwrap_or_default() == When::Held) {
-            let sources: Vec<&PathBuf> = match part.spec.kind() {
-                PartKind::Files => part.spec.files.iter().collect(),
-                PartKind::Sqlite => part.spec.sqlite.iter().collect(),
-                PartKind::Mariadb => part.spec.sources().collect(),
-                PartKind::Command | PartKind::Export | PartKind::Postgres | PartKind::Http | PartKind::Outside => {
-                    Vec::new()
-                }
-            };
-            for source in sources {
-                if secure == CaptureMethod::Stream {
-                    continue;
-                }
-                // What is not there is told when it is to be captured.
-                let Ok(real) = fs::canonicalize(source) else { continue };
-                let by_hook = plan.spec.snapshot.as_ref().is_some_and(|hooks| {
-                    hooks.shows.keys().any(|shown| real.starts_with(fs::canonicalize(shown).unwrap_or_default()))
-                });
-                let word = if by_hook {
-                    "a snapshot"
-                } else {
-                    self.place_for(&real, secure, part.spec.cross_mounts).map_err(|error| error.to_string())?
-                };
-                if secure == CaptureMethod::Snapshot && word != "a snapshot" {
-                    return Err(format!(
-                        "`{}` cannot be captured by a snapshot: it is on no btrfs subvolume, and no command \
-                                        of `snapshot` shows it",
-                        source.display()
-                    ));
-                }
-                found.insert(word);
+        for (source, cross_mounts) in sources.iter().copied() {
+            if secure == CaptureMethod::Stream {
+                continue;
             }
+            // What is not there is told when it is to be captured.
+            let Ok(real) = fs::canonicalize(source) else { continue };
+            let by_hook = plan.spec.snapshot.as_ref().is_some_and(|hooks| {
+                hooks.shows.keys().any(|shown| real.starts_with(fs::canonicalize(shown).unwrap_or_default()))
+            });
+            let word = if by_hook {
+                "a snapshot"
+            } else {
+                self.place_for(&real, secure, cross_mounts).map_err(|error| error.to_string())?
+            };
+            if secure == CaptureMethod::Snapshot && word != "a snapshot" {
+                return Err(format!(
+                    "`{}` cannot be captured by a snapshot: it is on no btrfs subvolume, and no command \
+                                    of `snapshot` shows it",
+                    source.display()
+                ));
+            }
+            found.insert(word);
         }
         let found: Vec<String> = found.into_iter().map(str::to_owned).collect();
         Ok(match found.as_slice() {
@@ -216,7 +206,7 @@ impl Staging {
     }
 
     /// Where a source is seen through a snapshot.
-    pub(super) fn seen(&self, source: &Path) -> Option<PathBuf> {
+    pub(crate) fn seen(&self, source: &Path) -> Option<PathBuf> {
         if self.shown.is_empty() {
             return None;
         }
@@ -227,7 +217,7 @@ impl Staging {
     }
 
     /// The folders that are ours, which no capture takes.
-    pub(super) fn folders(&self) -> impl Iterator<Item = &Path> {
+    pub(crate) fn folders(&self) -> impl Iterator<Item = &Path> {
         self.noted.folders.iter().map(PathBuf::as_path)
     }
 
@@ -235,7 +225,7 @@ impl Staging {
     ///
     /// # Errors
     /// When the place is full, or broken.
-    pub(super) fn clone_file(&mut self, file: &File, device: u64) -> Result<Option<PathBuf>, PathError> {
+    pub(crate) fn clone_file(&mut self, file: &File, device: u64) -> Result<Option<PathBuf>, PathError> {
         let Some(place) = self.places.iter_mut().find(|place| place.device == device && place.clones) else {
             return Ok(None);
         };

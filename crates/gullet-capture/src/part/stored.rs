@@ -10,11 +10,11 @@ use gullet_store::listing::{Entry, Kind, PathName};
 use gullet_store::{Cut, Deposit, IoPath, PathError, cut_ahead, cut_all};
 
 use super::contents::LARGE;
+use super::context::PartError;
 use super::entry;
 use super::lister::Lister;
 use super::marks::{Marked, News};
 use super::pending::Extra;
-use super::secured::PartError;
 use super::walk::{Found, LeftOuts, Walk};
 
 /// Cuts all of a file into `deposit`, as the contents of an entry.
@@ -42,7 +42,7 @@ fn push(entry: Entry, lister: &mut Lister, deposit: &mut Deposit<'_>) -> Result<
 }
 
 /// Stores one file of the private folder under `name`, with the attributes of `like` or its own.
-pub(super) fn file(
+pub(crate) fn file(
     path: &Path,
     name: PathName,
     like: Option<&Path>,
@@ -59,7 +59,7 @@ pub(super) fn file(
 }
 
 /// Stores what a walk did not find.
-pub(super) fn extra(extra: &Extra, lister: &mut Lister, deposit: &mut Deposit<'_>) -> Result<(), PartError> {
+pub(crate) fn extra(extra: &Extra, lister: &mut Lister, deposit: &mut Deposit<'_>) -> Result<(), PartError> {
     match &extra.file {
         Some(path) => file(path, extra.name.clone(), Some(&extra.like), Cut::Contents, lister, deposit),
         None => push(entry::bare(extra.name.clone(), &fs::metadata(&extra.like).at(&extra.like)?), lister, deposit),
@@ -67,7 +67,7 @@ pub(super) fn extra(extra: &Extra, lister: &mut Lister, deposit: &mut Deposit<'_
 }
 
 /// Stores everything in a folder, under names relative to it.
-pub(super) fn folder(path: &Path, lister: &mut Lister, deposit: &mut Deposit<'_>) -> Result<(), PartError> {
+pub(crate) fn folder(path: &Path, lister: &mut Lister, deposit: &mut Deposit<'_>) -> Result<(), PartError> {
     let skip = super::walk::name_of(path).as_bytes().len() + 1;
     Walk::of_folder(path).run(&mut LeftOuts::default(), &mut |found: Found| {
         let Some(relative) = found.name.as_bytes().get(skip..) else { return Ok(()) };
@@ -90,7 +90,7 @@ pub(super) fn folder(path: &Path, lister: &mut Lister, deposit: &mut Deposit<'_>
 }
 
 /// Stores the contents of a tar file by file (POSIX pax and ustar, GNU long names).
-pub(super) fn tar(path: &Path, lister: &mut Lister, deposit: &mut Deposit<'_>) -> Result<(), PartError> {
+pub(crate) fn tar(path: &Path, lister: &mut Lister, deposit: &mut Deposit<'_>) -> Result<(), PartError> {
     let wrong = |error: std::io::Error| PartError::Other(format!("what it printed is not a valid tar: {error}"));
     let mut archive = tar::Archive::new(File::open(path).at(path)?);
     // A tar may come in any order, a listing does not: the entries, not their contents, are kept until all are known.

@@ -38,20 +38,20 @@ impl From<PathError> for Ended {
 }
 
 /// Something that was found.
-pub(super) struct Found {
+pub(crate) struct Found {
     /// Its absolute path.
-    pub(super) path: PathBuf,
+    pub(crate) path: PathBuf,
     /// Where it is read: elsewhere when it is seen through a snapshot.
-    pub(super) at: PathBuf,
+    pub(crate) at: PathBuf,
     /// Its path in a listing: absolute, without the first `/`.
-    pub(super) name: PathName,
+    pub(crate) name: PathName,
     /// What `lstat` says of it.
-    pub(super) meta: fs::Metadata,
+    pub(crate) meta: fs::Metadata,
 }
 
 /// What to look at.
 #[derive(Clone, Debug)]
-pub(super) struct Walk {
+pub(crate) struct Walk {
     roots: Vec<PathBuf>,
     include: Option<Patterns>,
     exclude: Patterns,
@@ -140,7 +140,7 @@ impl Patterns {
 
 /// What was left out, gathered by reason.
 #[derive(Clone, Debug, Default)]
-pub(super) struct LeftOuts {
+pub(crate) struct LeftOuts {
     by_reason: BTreeMap<String, LeftOut>,
     /// Every one of them, where that is wanted.
     all: Option<Vec<(String, PathBuf)>>,
@@ -150,16 +150,16 @@ pub(super) struct LeftOuts {
 
 impl LeftOuts {
     /// Keeps every one of them.
-    pub(super) fn with_all() -> Self {
+    pub(crate) fn with_all() -> Self {
         Self { all: Some(Vec::new()), ..Self::default() }
     }
 
     /// Every one of them, with the reason.
-    pub(super) fn into_all(self) -> Vec<(String, PathBuf)> {
+    pub(crate) fn into_all(self) -> Vec<(String, PathBuf)> {
         self.all.unwrap_or_default()
     }
 
-    pub(super) fn add(&mut self, why: String, path: &Path) {
+    pub(crate) fn add(&mut self, why: String, path: &Path) {
         if let Some(all) = &mut self.all {
             all.push((why.clone(), path.to_path_buf()));
         }
@@ -171,7 +171,7 @@ impl LeftOuts {
     }
 
     /// What is there and cannot even be looked at, in words: it is missed, not left out.
-    pub(super) fn unreadable(&self) -> &[String] {
+    pub(crate) fn unreadable(&self) -> &[String] {
         &self.unreadable
     }
 
@@ -179,31 +179,31 @@ impl LeftOuts {
         self.unreadable.push(format!("{} cannot be read: {error}", path.display()));
     }
 
-    pub(super) fn into_vec(self) -> Vec<LeftOut> {
+    pub(crate) fn into_vec(self) -> Vec<LeftOut> {
         self.by_reason.into_values().collect()
     }
 }
 
 impl Walk {
-    /// What the `files` of a part are.
-    pub(super) fn of_files(part: &PlannedPart, plan: &Plan) -> Self {
+    /// The files and folders of a part.
+    pub(crate) fn of_files(paths: &[PathBuf], part: &PlannedPart, plan: &Plan) -> Self {
         let shared = part.claimed.iter().filter(|(_, name)| includes_some(plan, name)).filter_map(|(path, name)| {
             let other = plan.spec.part.iter().find(|other| other.name == *name)?;
             let (include, exclude) = (Patterns::new(&other.include), Patterns::new(&other.exclude));
             Some(Shared { root: path.clone(), part: name.clone(), include, exclude })
         });
         let shared = shared.collect();
-        Self { shared, ..Self::new(part.spec.files.clone(), &part.spec, Self::avoided(part, plan)) }
+        Self { shared, ..Self::new(paths.to_vec(), &part.spec, Self::avoided(part, plan)) }
     }
 
     /// What an export left at the paths of `collect`.
-    pub(super) fn of_take(part: &PlannedPart, plan: &Plan) -> Self {
-        Self::new(part.spec.collect.clone(), &Part::default(), Self::avoided(part, plan))
+    pub(crate) fn of_collected(paths: &[PathBuf], part: &PlannedPart, plan: &Plan) -> Self {
+        Self::new(paths.to_vec(), &Part::default(), Self::avoided(part, plan))
     }
 
     /// What a server keeps below some roots, but for what matches one of these: it makes that anew when it starts. Other
     /// filesystems mounted below them are its own too, if it may `cross_mounts` them.
-    pub(super) fn of_server(
+    pub(crate) fn of_server(
         roots: Vec<PathBuf>,
         made_anew: &[&str],
         cross: bool,
@@ -216,7 +216,7 @@ impl Walk {
     }
 
     /// Everything below one folder.
-    pub(super) fn of_folder(folder: &Path) -> Self {
+    pub(crate) fn of_folder(folder: &Path) -> Self {
         Self::new(vec![folder.to_path_buf()], &Part::default(), Vec::new())
     }
 
@@ -253,35 +253,35 @@ impl Walk {
     }
 
     /// The same, of those roots that are there; `None` when none is.
-    pub(super) fn of_what_is_there(mut self) -> Option<Self> {
+    pub(crate) fn of_what_is_there(mut self) -> Option<Self> {
         self.roots.retain(|root| root.exists());
         (!self.roots.is_empty()).then_some(self)
     }
 
     /// Passes over these: the folders that snapshots and clones lie in, and what is captured in another way.
-    pub(super) fn passing_over<'p>(mut self, own: impl Iterator<Item = &'p Path>) -> Self {
+    pub(crate) fn passing_over<'p>(mut self, own: impl Iterator<Item = &'p Path>) -> Self {
         self.own.extend(own.map(Path::to_path_buf));
         self
     }
 
     /// Reads every root where `seen` says; `false` if it does not say so for one of them.
-    pub(super) fn look_through(&mut self, seen: impl Fn(&Path) -> Option<PathBuf>) -> bool {
+    pub(crate) fn look_through(&mut self, seen: impl Fn(&Path) -> Option<PathBuf>) -> bool {
         self.seen = self.roots.iter().map(|root| seen(root)).collect();
         self.seen.is_some()
     }
 
     /// Whether it is seen through a snapshot.
-    pub(super) fn is_seen(&self) -> bool {
+    pub(crate) fn is_seen(&self) -> bool {
         self.seen.is_some()
     }
 
     /// Each root, and where it is read.
-    pub(super) fn roots_seen(&self) -> impl Iterator<Item = (&PathBuf, &PathBuf)> {
+    pub(crate) fn roots_seen(&self) -> impl Iterator<Item = (&PathBuf, &PathBuf)> {
         self.roots.iter().zip(self.seen.as_ref().unwrap_or(&self.roots))
     }
 
     /// The roots, sorted.
-    pub(super) fn roots(&self) -> &[PathBuf] {
+    pub(crate) fn roots(&self) -> &[PathBuf] {
         &self.roots
     }
 
@@ -290,7 +290,7 @@ impl Walk {
     /// # Errors
     /// When a root or a folder cannot be read, or what `each` gives. What vanishes in the middle is passed over and noted
     /// in `released`.
-    pub(super) fn run<E: From<PathError>>(
+    pub(crate) fn run<E: From<PathError>>(
         &self,
         left: &mut LeftOuts,
         each: &mut dyn FnMut(Found) -> Result<(), E>,
@@ -306,7 +306,7 @@ impl Walk {
     }
 
     /// Hands everything over in batches, in the order of a listing; ends early when nobody takes them.
-    pub(super) fn in_batches(&self, left: &mut LeftOuts, out: &SyncSender<Vec<Found>>) -> Result<(), PathError> {
+    pub(crate) fn in_batches(&self, left: &mut LeftOuts, out: &SyncSender<Vec<Found>>) -> Result<(), PathError> {
         let mut batch = Vec::with_capacity(BATCH);
         let walked = self.run(left, &mut |found| {
             batch.push(found);
@@ -445,21 +445,9 @@ pub struct Survey {
     pub problem: Option<String>,
 }
 
-/// Looks at what a part would have. Exports and commands cannot be known before they run.
-pub fn survey(part: &PlannedPart, plan: &Plan) -> Option<Survey> {
+/// Looks at what a walk finds; at its patterns too where those are the definition's.
+pub(crate) fn survey_of(walk: &Walk, with_patterns: bool) -> Survey {
     let mut survey = Survey::default();
-    if let Some(path) = &part.spec.sqlite {
-        match fs::metadata(path) {
-            Ok(meta) => (survey.files, survey.bytes) = (1, meta.len()),
-            Err(error) => survey.problem = Some(format!("{}: {error}", path.display())),
-        }
-        return Some(survey);
-    }
-    let walk = match super::server::walk(part, plan) {
-        Some(walk) => walk,
-        None if part.spec.files.is_empty() => return None,
-        None => Walk::of_files(part, plan),
-    };
     let mut left = LeftOuts::default();
     let walked = walk.run(&mut left, &mut |found: Found| {
         if found.meta.is_file() {
@@ -469,11 +457,11 @@ pub fn survey(part: &PlannedPart, plan: &Plan) -> Option<Survey> {
         Ok::<_, PathError>(())
     });
     survey.problem = walked.err().map(|error| format!("{error}: {}", error.source));
-    if !part.spec.files.is_empty() {
+    if with_patterns {
         let patterns = walk.include.iter().chain([&walk.exclude]);
         survey.unused_patterns = patterns.flat_map(Patterns::unused).cloned().collect();
     }
     survey.unreadable = left.unreadable().to_vec();
     survey.left_out = left.into_vec();
-    Some(survey)
+    survey
 }

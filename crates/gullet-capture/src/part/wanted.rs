@@ -8,14 +8,14 @@ use gullet_store::listing::PathName;
 use super::walk::name_of;
 
 /// The patterns that nothing has matched yet.
-pub(super) struct Wanted {
+pub(crate) struct Wanted {
     patterns: Vec<(String, GlobMatcher)>,
     roots: Vec<PathName>,
 }
 
 impl Wanted {
     /// Wants `patterns`, relative to any of `roots`.
-    pub(super) fn new<'a>(patterns: &[String], roots: impl Iterator<Item = &'a Path>) -> Self {
+    pub(crate) fn new<'a>(patterns: &[String], roots: impl Iterator<Item = &'a Path>) -> Self {
         // The definition's rules have refused patterns that do not parse.
         let compiled = patterns.iter().filter_map(|text| {
             let glob = GlobBuilder::new(text.trim_start_matches('/')).literal_separator(true).build().ok()?;
@@ -25,12 +25,12 @@ impl Wanted {
     }
 
     /// Whether nothing is wanted any more.
-    pub(super) fn is_content(&self) -> bool {
+    pub(crate) fn is_content(&self) -> bool {
         self.patterns.is_empty()
     }
 
     /// A path is in the capture.
-    pub(super) fn see(&mut self, path: &PathName) {
+    pub(crate) fn see(&mut self, path: &PathName) {
         if self.patterns.is_empty() {
             return;
         }
@@ -41,7 +41,7 @@ impl Wanted {
     }
 
     /// What was wanted and not seen.
-    pub(super) fn missing(&self) -> Option<String> {
+    pub(crate) fn missing(&self) -> Option<String> {
         let texts: Vec<&str> = self.patterns.iter().map(|(text, _)| text.as_str()).collect();
         (!texts.is_empty()).then(|| format!("it does not hold {}", texts.join(", ")))
     }

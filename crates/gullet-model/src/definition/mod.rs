@@ -16,6 +16,7 @@ mod load;
 mod part;
 pub mod placeholders;
 mod rules;
+mod source;
 mod sources;
 mod types;
 mod values;
@@ -25,8 +26,9 @@ pub use command_text::{command_text, shell_words};
 pub use engines::{HttpExport, LoginSpec, Mariadb, Outside, Postgres, RequestSpec};
 pub use flaw::{Flaw, Flaws, Source};
 pub use load::{LoadError, Loaded, load};
-pub use part::{Drift, Each, Empty, Gives, Part, PartKind, Steady, When};
+pub use part::{Drift, Each, Empty, Gives, Nature, Part, PartKind, Steady, When};
 pub use rules::check_name;
+pub use source::{CommandSource, ExportSource, FilesSource, HttpSource, PartSource, SqliteSource};
 pub use sources::check_sources;
 pub use types::{
     App, CaptureMethod, CommandSpec, Definition, EnvValue, ExitWanted, FoundHeld, GroupSpec, HoldStep, Hook,

@@ -206,7 +206,31 @@ pub enum PartKind {
     Outside,
 }
 
+/// What a kind of part is for those who only read captures: drills, comparisons and tables ask this, so that a new kind needs no
+/// arm in them.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Nature {
+    /// Files as they were.
+    Files,
+    /// A database that an engine can open.
+    Database,
+    /// An export that only its application understands.
+    Export,
+    /// Nothing here: another system has it.
+    Elsewhere,
+}
+
 impl PartKind {
+    /// What it is for those who only read captures.
+    pub fn nature(self) -> Nature {
+        match self {
+            Self::Files => Nature::Files,
+            Self::Sqlite | Self::Postgres | Self::Mariadb => Nature::Database,
+            Self::Command | Self::Export | Self::Http => Nature::Export,
+            Self::Outside => Nature::Elsewhere,
+        }
+    }
+
     /// The word for it.
     pub fn word(self) -> &'static str {
         match self {
@@ -236,17 +260,5 @@ impl Part {
             (self.outside.is_some(), PartKind::Outside),
         ];
         said.into_iter().filter_map(|(said, kind)| said.then_some(kind)).collect()
-    }
-
-    /// The kind of a part that passed the checks.
-    pub fn kind(&self) -> PartKind {
-        self.kinds().first().copied().unwrap_or(PartKind::Files)
-    }
-
-    /// The absolute paths that it reads by itself.
-    pub fn sources(&self) -> impl Iterator<Item = &PathBuf> {
-        let cluster = self.postgres.iter().flat_map(|server| &server.cluster);
-        let datadir = self.mariadb.iter().flat_map(|server| &server.datadir);
-        self.files.iter().chain(&self.sqlite).chain(&self.collect).chain(cluster).chain(datadir)
     }
 }

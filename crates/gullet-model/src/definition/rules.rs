@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use super::check::nearest;
 use super::flaw::{Flaw, Places, key_path};
-use super::part::{Part, PartKind, When};
+use super::part::{Nature, Part, PartKind, When};
 use super::placeholders;
 use super::types::{App, CaptureMethod, CommandSpec, Definition, EnvValue, HoldStep, OneOrMany, Probe, Require};
 
@@ -119,16 +119,9 @@ impl Rules<'_> {
             _ => {}
         }
         if app.self_consistent.is_some() {
-            let exports = [
-                PartKind::Command,
-                PartKind::Export,
-                PartKind::Http,
-                PartKind::Sqlite,
-                PartKind::Postgres,
-                PartKind::Mariadb,
-            ];
+            let is_export = |kind: &PartKind| matches!(kind.nature(), Nature::Database | Nature::Export);
             let is_one = app.part.len() == 1
-                && app.part.iter().all(|part| exports.contains(&part.kind()) && part.each.is_none());
+                && app.part.iter().all(|part| part.kinds().iter().all(is_export) && part.each.is_none());
             if !is_one || !app.hold.is_empty() || app.no_hold.is_some() {
                 let message = "`self_consistent` is for an application with one part, a native export, and no hold";
                 let hint =
@@ -306,7 +299,7 @@ impl Rules<'_> {
                 self.flaw(&format!("{at}/name"), message, None);
             }
             self.part(&at, part);
-            let warm = part.precopy && part.kind() == PartKind::Files;
+            let warm = part.precopy && part.kinds() == [PartKind::Files];
             if let Some(within) = part.restore.as_ref().and_then(|back| back.within.as_ref()) {
                 let names: Vec<&str> = app.part.iter().map(|part| part.name.as_str()).collect();
                 self.known_parts(&format!("{at}/restore/within"), std::slice::from_ref(within), &names);
@@ -324,26 +317,25 @@ impl Rules<'_> {
     }
 
     fn part(&mut self, at: &str, part: &Part) {
-        match part.kinds().as_slice() {
-            [] => {
+        let source = match part.source() {
+            Ok(source) => source,
+            Err(kinds) if kinds.is_empty() => {
                 let message = format!("the part `{}` does not say what it is", part.name);
                 let hint =
                     "give one of `files`, `sqlite`, `command`, `export`, `postgres`, `mariadb`, `http`, `outside`";
                 self.flaw(at, message, Some(hint.to_owned()));
                 return;
             }
-            [_] => {}
-            several => {
+            Err(several) => {
                 let words: Vec<&str> = several.iter().map(|kind| kind.word()).collect();
                 let message = format!("the part `{}` is of several kinds at once: {}", part.name, words.join(", "));
                 self.flaw(at, message, Some("make a part of each".to_owned()));
+                return;
             }
-        }
-        let kind = part.kind();
-        for source in part.sources() {
-            if !source.is_absolute() {
-                self.flaw(at, format!("`{}` must be absolute", source.display()), None);
-            }
+        };
+        let kind = source.kind();
+        for path in source.paths().filter(|path| !path.is_absolute()) {
+            self.flaw(at, format!("`{}` must be absolute", path.display()), None);
         }
         self.keys_of_kind(at, part, kind);
         let each = part.each.is_some();
@@ -396,7 +388,7 @@ impl Rules<'_> {
                 }
                 Some(_) => {}
             }
-            if part.sources().next().is_some() && part.collect.is_empty() {
+            if source.paths().next().is_some() && part.collect.is_empty() {
                 let message = "files come back as files, so there is no command for it".to_owned();
                 self.flaw(&format!("{at}/restore"), message, None);
             }

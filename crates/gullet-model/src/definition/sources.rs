@@ -20,20 +20,11 @@ pub fn check_sources(loaded: &Loaded, app: &str, store: &Path, state: &Path) -> 
     let mut seen: BTreeMap<(u64, u64), (String, PathBuf)> = BTreeMap::new();
     let kept = [("store", resolved(store)), ("state folder", resolved(state))];
     for (number, part) in spec.part.iter().enumerate() {
-        let (key, paths): (&str, Vec<&PathBuf>) = match part.kind() {
-            PartKind::Files => ("files", part.files.iter().collect()),
-            PartKind::Sqlite => ("sqlite", part.sqlite.iter().collect()),
-            PartKind::Postgres | PartKind::Mariadb => {
-                let key = if part.kind() == PartKind::Postgres { "postgres/cluster" } else { "mariadb/datadir" };
-                (key, part.sources().collect())
-            }
-            PartKind::Command | PartKind::Export | PartKind::Http | PartKind::Outside => continue,
-        };
-        for (index, path) in paths.into_iter().enumerate() {
-            let at = match part.kind() {
-                PartKind::Files => format!("app/{app}/part/{number}/{key}/{index}"),
-                _ => format!("app/{app}/part/{number}/{key}"),
-            };
+        // What an export writes need not be there yet.
+        let Ok(source) = part.source() else { continue };
+        let paths = if source.kind() == PartKind::Export { Vec::new() } else { source.keyed_paths() };
+        for (key, path) in paths {
+            let at = format!("app/{app}/part/{number}/{key}");
             let Ok(meta) = fs::metadata(path) else {
                 if part.required {
                     let message =

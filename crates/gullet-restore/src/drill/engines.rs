@@ -15,9 +15,8 @@ use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::process::{Pid, PidfdFlags, Signal, kill_process, pidfd_open};
 
 use gullet_capture::engine::{EngineError, Login, Waiting, mariadb, postgres, program};
-use gullet_capture::part::{
-    OWN_OF_MARIADB, count_mariadb, count_postgres, facts_of_rows, kept_elsewhere, leading_out, postgres_programs,
-};
+use gullet_capture::kinds::{OWN_OF_MARIADB, count_mariadb, count_postgres, kept_elsewhere, postgres_programs};
+use gullet_capture::part::{facts_of_rows, leading_out};
 use gullet_host::hook::{Account, Cancellation};
 use gullet_host::world::World;
 use gullet_model::definition::{Mariadb, Postgres};

@@ -19,18 +19,18 @@ use gullet_store::{IoPath, PathError, Store, free_space};
 use serde::Serialize;
 
 use crate::restore::{RestoreError, RestorePlan};
-use gullet_capture::part::examine_sqlite;
+use gullet_capture::kinds::examine_sqlite;
 use gullet_host::hook::{Call, Limits, Runner};
 use gullet_host::state::{AppLock, State, StateError, private_folder};
 use gullet_host::world::World;
 use gullet_logbook::logbook::{Logbook, Logged};
 use gullet_model::definition::command_text;
 use gullet_model::definition::placeholders::fill;
-use gullet_model::definition::{App, DrillSpec, OneOrMany, PartKind, Pick, Probe, Require};
+use gullet_model::definition::{App, DrillSpec, Nature, OneOrMany, PartKind, Pick, Probe, Require};
 use gullet_model::ids::Random;
 use gullet_model::ids::random_id;
 use gullet_model::outcome::Outcome;
-use gullet_model::record::{Capture, RemarkKind};
+use gullet_model::record::{Capture, Layout, RemarkKind};
 use gullet_model::step::Facts;
 use gullet_model::words::{chain, count, duration, millis, size};
 
@@ -154,17 +154,13 @@ pub fn pick<'b>(book: &'b Logbook, app: &str, pick: Pick, random: &dyn Random) -
 }
 
 fn kind_of(capture: &Capture) -> &'static str {
-    match capture.kind {
-        PartKind::Sqlite => "opened by the engine; integrity and rows",
-        PartKind::Postgres if capture.listing.is_some() && capture.layout == gullet_model::record::Layout::Source => {
-            "a server is started on it; the engine's own check"
-        }
-        PartKind::Postgres | PartKind::Mariadb if capture.layout == gullet_model::record::Layout::Export => {
-            "brought into a new server; rows"
-        }
-        PartKind::Mariadb => "a server is started on it; rows",
-        PartKind::Files | PartKind::Command | PartKind::Export | PartKind::Http | PartKind::Postgres => "restored",
-        PartKind::Outside => "not here: another system has it",
+    match (capture.kind.nature(), capture.kind, capture.layout) {
+        (Nature::Database, PartKind::Sqlite, _) => "opened by the engine; integrity and rows",
+        (Nature::Database, _, Layout::Export) => "brought into a new server; rows",
+        (Nature::Database, PartKind::Postgres, Layout::Source) => "a server is started on it; the engine's own check",
+        (Nature::Database, _, Layout::Source) => "a server is started on it; rows",
+        (Nature::Files | Nature::Export, _, _) => "restored",
+        (Nature::Elsewhere, _, _) => "not here: another system has it",
     }
 }
 
@@ -220,10 +216,11 @@ impl DrillPlan {
         if real.starts_with(store.location().describe()) {
             return Err(place("the store"));
         }
-        let imported = logged.record.captures.iter().filter(|capture| {
-            capture.layout == gullet_model::record::Layout::Export
-                && matches!(capture.kind, PartKind::Postgres | PartKind::Mariadb)
-        });
+        let imported = logged
+            .record
+            .captures
+            .iter()
+            .filter(|capture| capture.layout == Layout::Export && capture.kind.nature() == Nature::Database);
         let imported: u64 = imported.map(|capture| capture.counts.bytes * IMPORT.0 + IMPORT.1).sum();
         let wanted = self.bytes + imported;
         let free = free_space(&real)?;
@@ -294,8 +291,7 @@ impl DrillPlan {
     fn unproven(&self, logged: &Logged) -> Vec<String> {
         let mut unproven = Vec::new();
         let is_asked = !self.spec.checks.is_empty();
-        let has_engine =
-            |capture: &Capture| matches!(capture.kind, PartKind::Sqlite | PartKind::Postgres | PartKind::Mariadb);
+        let has_engine = |capture: &Capture| capture.kind.nature() == Nature::Database;
         let is_wanted = |capture: &Capture| self.spec.parts.is_empty() || self.spec.parts.contains(&capture.part);
         let captures = || logged.record.captures.iter();
         let is_opened = captures().any(|capture| has_engine(capture) && is_wanted(capture));
@@ -307,10 +303,10 @@ impl DrillPlan {
                 }
                 continue;
             }
-            let why = match capture.kind {
-                PartKind::Outside if capture.required => "is required, and another system has it",
-                PartKind::Command | PartKind::Export | PartKind::Http if !is_asked => "is an export that nobody opened",
-                PartKind::Files if !is_asked && !is_opened => "is files that nobody opened",
+            let why = match capture.kind.nature() {
+                Nature::Elsewhere if capture.required => "is required, and another system has it",
+                Nature::Export if !is_asked => "is an export that nobody opened",
+                Nature::Files if !is_asked && !is_opened => "is files that nobody opened",
                 _ => continue,
             };
             unproven.push(format!("{part} {why}"));

@@ -108,15 +108,14 @@ impl OwnerMap {
 
 #[cfg(test)]
 mod tests {
-    use gullet_capture::part::failed_capture;
+    use gullet_capture::capture::failed_capture;
     use gullet_capture::plan::PlannedPart;
 
     use super::*;
 
     fn captures(users: &[(u32, Option<&str>)]) -> Vec<Capture> {
         let spec: gullet_model::definition::Part = toml::from_str("name = \"docs\"\nfiles = [\"/x\"]").unwrap();
-        let name = spec.name.clone();
-        let part = PlannedPart { name, each_of: None, values: BTreeMap::new(), spec, claimed: Vec::new() };
+        let part = PlannedPart::of(spec).unwrap();
         let mut capture = failed_capture(&part, String::new(), jiff::Timestamp::UNIX_EPOCH);
         capture.users = users.iter().map(|(id, name)| Owner { id: *id, name: name.map(str::to_owned) }).collect();
         vec![capture]

@@ -17,7 +17,7 @@ pub(super) fn check_programs(plan: &Plan, checks: &mut Checks) {
     let mut programs = BTreeSet::new();
     let mut folders = BTreeSet::new();
     let mut accounts = BTreeSet::new();
-    for command in plan.commands() {
+    for command in &gullet_capture::kinds::commands(plan) {
         accounts.extend(wrong_account(command));
         programs.extend(program_of(command).map(str::to_owned));
         folders.extend(command.dir.clone());

@@ -15,7 +15,9 @@ use super::group::{Member, Stage};
 use crate::hold::{Guarded, Loss, OldState};
 use crate::preflight::{StoreTrouble, check_identity, check_store, known_beforehand};
 use crate::sequence::{Sequence, Shape, Task, TaskResult};
-use gullet_capture::part::{self, CapturedPart, Filesystems, Staging, WarmCopy};
+use gullet_capture::capture::CapturedPart;
+use gullet_capture::kinds::check_service;
+use gullet_capture::part::{Filesystems, Staging, WarmCopy};
 use gullet_capture::plan::Plan;
 use gullet_host::hook::{Call, CallOutcome, Cancellation, Limits, Runner};
 use gullet_host::state::{AppLock, State};
@@ -462,7 +464,7 @@ impl<'a> Driver<'a, '_> {
             }
         }
         for part in &plan.parts {
-            if let Some(Err(why)) = part::check_service(part, plan, self.runner) {
+            if let Some(Err(why)) = check_service(part, plan, self.runner) {
                 self.trouble(ProblemKind::Missing, Some(&part.name), why, None);
                 refused = true;
             }

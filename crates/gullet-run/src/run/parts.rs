@@ -6,8 +6,9 @@ use jiff::Timestamp;
 
 use super::driver::{Done, Driver};
 use crate::sequence::TaskResult;
-use gullet_capture::part::{self, CaptureContext, PartError, SourceChange};
+use gullet_capture::part::{CaptureContext, PartError, SourceChange};
 use gullet_capture::plan::PlannedPart;
+use gullet_capture::{capture, kinds};
 use gullet_host::hook::{Call, Cancellation, Limits};
 use gullet_model::definition::CaptureMethod;
 use gullet_model::event::{Event, What};
@@ -79,7 +80,7 @@ impl<'a> Driver<'a, '_> {
     /// Before the hold: what would cost time of it.
     pub(super) fn ready(&mut self, done: &mut Done) -> TaskResult {
         self.grounds.look_at_all(self.plan, self.world.clock);
-        match self.staging.ready(self.plan) {
+        match kinds::prepare(&mut self.staging, self.plan) {
             Ok(found) => {
                 done.note = Some(found);
                 TaskResult::Yes
@@ -93,7 +94,7 @@ impl<'a> Driver<'a, '_> {
     }
 
     pub(super) fn warm(&mut self, number: usize, done: &mut Done) -> TaskResult {
-        match self.with_part(number, done, part::warm) {
+        match self.with_part(number, done, capture::warm) {
             Some(Ok(copy)) => {
                 let (files, bytes) = copy.amount();
                 done.note = Some(format!("{}, {} read", count(files, "file"), size(bytes)));
@@ -167,7 +168,7 @@ impl<'a> Driver<'a, '_> {
 
     pub(super) fn capture(&mut self, number: usize, done: &mut Done) -> TaskResult {
         let started = self.world.clock.now();
-        match self.with_part(number, done, part::secure) {
+        match self.with_part(number, done, capture::secure) {
             Some(Ok(secured)) => {
                 done.note = secured.capture.secured.map(|by| format!("by a {}", by.words()));
                 self.secured[number] = Some(secured);
@@ -182,7 +183,7 @@ impl<'a> Driver<'a, '_> {
         let planned = &self.plan.parts[number];
         let text = error.to_string();
         self.secured[number] = None;
-        let capture = part::failed_capture(planned, text.clone(), started);
+        let capture = capture::failed_capture(planned, text.clone(), started);
         self.emit(What::Captured { capture: Box::new(capture) });
         // Why it was stopped is told by itself.
         if !matches!(error, PartError::Stopped) {
@@ -195,7 +196,7 @@ impl<'a> Driver<'a, '_> {
     pub(super) fn quiet(&mut self, number: usize, done: &mut Done) -> TaskResult {
         let planned = &self.plan.parts[number];
         let Some(secured) = &self.secured[number] else { return TaskResult::Yes };
-        match secured.quiet() {
+        match secured.source_change() {
             Ok(SourceChange::None) => {
                 done.note = Some("nothing was written to it while held".to_owned());
                 TaskResult::Yes

@@ -10,11 +10,10 @@ use std::time::Duration;
 use serde::Serialize;
 
 use crate::sequence::{Sequence, Shape, Task};
+use gullet_capture::kinds::{self, KindCommand, KindStep, KindSteps};
 use gullet_capture::plan::{Plan, PlannedPart};
 use gullet_host::hook::Limits;
-use gullet_model::definition::{
-    CaptureMethod, CommandSpec, HoldStep, HookMoment, OneOrMany, Part, PartKind, Probe, When,
-};
+use gullet_model::definition::{CaptureMethod, CommandSpec, HoldStep, HookMoment, OneOrMany, Probe, When};
 use gullet_model::step::StepKind;
 
 pub use command::PlannedCommand;
@@ -126,7 +125,7 @@ impl TaskSteps<'_> {
             Task::Hooks(moment) => lines.hooks(plan, moment),
             Task::Prepare => lines.plain("sync the sources, and find out how they can be captured"),
             Task::Precopy(number) => {
-                let source = Some(plan.parts[number].source_text());
+                let source = Some(kinds::source_text(&plan.parts[number]));
                 lines.line("copy it once, so that the hold has less to do", None, source);
             }
             Task::ProbeInitialState(number) => {
@@ -149,7 +148,7 @@ impl TaskSteps<'_> {
             Task::ProveReleased(number) => {
                 lines.probes("prove it serves", hold(number).released.as_ref(), Some(Limits::WITHIN));
             }
-            Task::Store(number) => lines.store(&plan.parts[number].spec),
+            Task::Store(number) => lines.store(&plan.parts[number]),
             Task::CleanUp => {
                 let remove = plan.spec.snapshot.as_ref().map(|hooks| &hooks.remove);
                 lines.commands("remove the snapshot", remove, Limits::HOOK);
@@ -199,7 +198,7 @@ impl TaskSteps<'_> {
             self.line(&format!("require: {}", require.name), Some(command), None);
         }
         for part in &plan.parts {
-            if matches!(part.spec.kind(), PartKind::Postgres | PartKind::Mariadb) {
+            if kinds::steps(part).asks_server {
                 self.plain(&format!("the server of {} answers, and its user may do what is needed", part.name));
             }
         }
@@ -238,76 +237,40 @@ impl TaskSteps<'_> {
 
     /// Everything that capturing a part runs, in order.
     fn part(&mut self, part: &PlannedPart) {
-        let spec = with_values(part);
-        let stable = spec.stable.as_ref().map(|stable| (&stable.command, format!("fact `{}`", stable.fact)));
+        let filled = |command: &CommandSpec| part.filled_command(command);
+        let stable =
+            part.spec.stable.as_ref().map(|stable| (filled(&stable.command), format!("fact `{}`", stable.fact)));
         if let Some((command, what)) = &stable {
-            self.commands(&format!("{what}, before"), [*command], Limits::PROBE);
+            self.commands(&format!("{what}, before"), [command], Limits::PROBE);
         }
-        self.source(part, &spec);
+        let KindSteps { command, detail, capture, .. } = kinds::steps(part);
+        let must = if part.spec.required { ", required" } else { "" };
+        let what = format!("capture ({}{must})", part.source.kind().word());
+        self.line(&what, command.map(|(command, limit)| PlannedCommand::new(&command, limit)), detail);
+        self.of_kind(capture);
         if let Some((command, what)) = &stable {
-            self.commands(&format!("{what}, after: it must be the same"), [*command], Limits::PROBE);
+            self.commands(&format!("{what}, after: it must be the same"), [command], Limits::PROBE);
         }
-        for (fact, command) in &spec.facts {
-            self.commands(&format!("fact `{fact}`"), [command], Limits::PROBE);
+        for (fact, command) in &part.spec.facts {
+            self.commands(&format!("fact `{fact}`"), [&filled(command)], Limits::PROBE);
         }
     }
 
-    fn source(&mut self, part: &PlannedPart, spec: &Part) {
-        let must = if spec.required { ", required" } else { "" };
-        let what = format!("capture ({}{must})", spec.kind().word());
-        match spec.kind() {
-            PartKind::Files | PartKind::Sqlite | PartKind::Postgres | PartKind::Mariadb => {
-                self.line(&what, None, Some(part.source_text()));
-            }
-            PartKind::Command => {
-                let command =
-                    CommandSpec { run: Some(spec.command.clone()), limit: spec.limit, ..CommandSpec::default() };
-                self.commands(&what, [&command], Limits::EXPORT);
-            }
-            PartKind::Export => {
-                let paths: Vec<String> = spec.collect.iter().map(|path| path.display().to_string()).collect();
-                let collects = (!paths.is_empty()).then(|| format!("collects {}", paths.join(", ")));
-                let command = spec.export.as_ref().map(|export| PlannedCommand::new(export, Limits::EXPORT));
-                self.line(&what, command, collects);
-            }
-            PartKind::Http => {
-                self.plain(&what);
-                if let Some(http) = &spec.http {
-                    self.commands("ask for it", &http.ask, Limits::HOOK);
-                    self.probes("wait until it is ready", http.ready.as_ref(), Some(Limits::SETTLED));
-                    self.commands("fetch it", [&http.fetch], Limits::EXPORT);
-                }
-            }
-            PartKind::Outside => {
-                self.plain(&what);
-                if let Some(outside) = &spec.outside {
-                    self.commands("begin it", [&outside.begin], Limits::HOOK);
-                    self.probes("its moment is fixed", outside.begun.as_ref(), Some(Limits::WITHIN));
-                }
+    fn of_kind(&mut self, steps: Vec<KindStep>) {
+        for KindStep { what, runs } in steps {
+            match runs {
+                KindCommand::Run(command, limit) => self.commands(what, [command.as_ref()], limit),
+                KindCommand::Ask(probes, within) => self.probes(what, Some(&probes), Some(within)),
             }
         }
     }
 
-    fn store(&mut self, spec: &Part) {
-        match &spec.outside {
-            None => self.plain("store what is new"),
-            Some(outside) => {
-                self.probes("wait until it is complete", Some(&outside.done), Some(Limits::EXPORT));
-                self.probes("prove that it is there", outside.check.as_ref(), Some(Limits::WITHIN));
-            }
+    fn store(&mut self, part: &PlannedPart) {
+        match kinds::steps(part).store {
+            steps if steps.is_empty() => self.plain("store what is new"),
+            steps => self.of_kind(steps),
         }
     }
-}
-
-/// A part with what `each` said filled into the arguments of its commands.
-fn with_values(part: &PlannedPart) -> Part {
-    let mut spec = part.spec.clone();
-    let commands = spec.export.iter_mut().chain(spec.stable.iter_mut().map(|stable| &mut stable.command));
-    for command in commands.chain(spec.facts.values_mut()) {
-        command.run = command.run.as_ref().map(|run| part.filled(run));
-    }
-    spec.command = part.filled(&spec.command);
-    spec
 }
 
 #[cfg(test)]

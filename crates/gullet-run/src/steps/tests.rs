@@ -19,12 +19,8 @@ fn plan_of(text: &str) -> Plan {
     let mut record = Record::bare(run, "app", "machine", Timestamp::UNIX_EPOCH, Outcome::Complete);
     record.definition = text.to_owned();
     let mut plan = Plan::of_record(&record, PathBuf::from("/depot"), PathBuf::from("/state")).unwrap();
-    plan.parts = spec.part.iter().map(|part| planned(part.clone())).collect();
+    plan.parts = spec.part.iter().map(|part| PlannedPart::of(part.clone()).unwrap()).collect();
     plan
-}
-
-fn planned(spec: Part) -> PlannedPart {
-    PlannedPart { name: spec.name.clone(), each_of: None, values: Default::default(), spec, claimed: Vec::new() }
 }
 
 fn hold(number: usize, (drained, entered, released): (bool, bool, bool)) -> String {

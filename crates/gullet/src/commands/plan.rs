@@ -3,12 +3,13 @@
 use std::time::Duration;
 
 use clap::Args;
-use gullet_capture::part::{Survey, survey};
+use gullet_capture::kinds::{source_text, survey};
+use gullet_capture::part::Survey;
 use gullet_capture::plan::{Plan, Request};
 use gullet_host::hook::Runner;
 use gullet_host::state::State;
 use gullet_logbook::logbook::Logbook;
-use gullet_model::definition::{PartKind, Span, shell_words};
+use gullet_model::definition::{Nature, PartKind, Span, shell_words};
 use gullet_model::ids::RunId;
 use gullet_model::step::StepKind;
 use gullet_run::steps::{PlanStep, PlannedCommand, steps};
@@ -79,9 +80,9 @@ pub fn plan(ui: &mut Ui, global: &Global, args: &PlanArgs) -> Result<Exit, Comma
         .iter()
         .map(|part| PartView {
             name: &part.name,
-            kind: part.spec.kind(),
+            kind: part.source.kind(),
             required: part.spec.required,
-            source: part.source_text(),
+            source: source_text(part),
             survey: survey(part, &plan),
             last_bytes: last.and_then(|last| last.record.capture(&part.name)).map(|capture| capture.counts.bytes),
         })
@@ -133,10 +134,8 @@ fn show(ui: &mut Ui, plan: &Plan, parts: &[PartView<'_>], has_store: bool, full:
             format!("{}{}", part.kind.word(), if part.required { ", required" } else { "" }),
             harmless(&sizes),
             part.last_bytes.map_or_else(|| "-".to_owned(), size),
-            match part.kind {
-                PartKind::Command | PartKind::Export | PartKind::Http | PartKind::Outside => {
-                    "a command, see the steps".to_owned()
-                }
+            match part.kind.nature() {
+                Nature::Export | Nature::Elsewhere => "a command, see the steps".to_owned(),
                 _ => harmless(&part.source),
             },
         ]

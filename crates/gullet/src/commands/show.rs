@@ -2,7 +2,7 @@
 
 use clap::Args;
 use gullet_logbook::logbook::Logged;
-use gullet_model::definition::{PartKind, When, shell_words};
+use gullet_model::definition::{Nature, PartKind, When, shell_words};
 use gullet_model::record::{Capture, Record};
 use gullet_model::step::{CommandReport, StepKind, StepReport, Stream};
 use gullet_restore::restore::{each_selected, is_selected};
@@ -258,8 +258,7 @@ fn captures(ui: &mut Ui, record: &Record) {
 /// a service hands out, or another system keeps.
 fn is_untold(step: &StepReport, record: &Record) -> bool {
     let capture = step.step.about.as_deref().and_then(|part| record.capture(part));
-    let is_looked_at =
-        |kind| matches!(kind, PartKind::Files | PartKind::Sqlite | PartKind::Postgres | PartKind::Mariadb);
+    let is_looked_at = |kind: PartKind| matches!(kind.nature(), Nature::Files | Nature::Database);
     step.step.kind == StepKind::CheckNoWrites && capture.is_some_and(|capture| !is_looked_at(capture.kind))
 }
 

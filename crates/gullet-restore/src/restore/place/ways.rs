@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 
 use super::apply::{Apply, Failure};
 use super::plan::{PlacePart, Way};
-use gullet_capture::part::DatabaseImport;
+use gullet_capture::kinds::DatabaseImport;
 use gullet_host::hook::{Call, Cancellation, Limits};
 use gullet_host::state::file_name;
 use gullet_model::definition::{Reads, Running};

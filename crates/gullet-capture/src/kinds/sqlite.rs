@@ -9,13 +9,20 @@ use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
-use gullet_store::IoPath;
+use gullet_store::{Cut, IoPath};
 use rusqlite::backup::{Backup, StepResult};
 use rusqlite::{Connection, OpenFlags};
 
-use super::secured::{CaptureContext, PartError};
-use super::server;
-use crate::plan::beside;
+use super::{KindSteps, SourceKind};
+use crate::part::context::{CaptureContext, PartError};
+use crate::part::marks::MadeMarks;
+use crate::part::owners::Owners;
+use crate::part::staged::{self, SourceChange, Staged};
+use crate::part::walk::name_of;
+use crate::part::{Survey, server, stored};
+use crate::plan::{Plan, PlannedPart, beside};
+use gullet_model::definition::SqliteSource;
+use gullet_model::record::{Capture, Layout, Root, SecuredBy};
 use gullet_model::step::Facts;
 
 /// Pages copied between two looks at the clock.
@@ -23,8 +30,85 @@ const PAGES_A_STEP: i32 = 4000;
 /// How long a lock of the application's is waited for.
 const BUSY: Duration = Duration::from_secs(30);
 
+impl SourceKind for SqliteSource {
+    fn describe(&self, _: &PlannedPart) -> String {
+        self.path.display().to_string()
+    }
+
+    fn layout(&self) -> Layout {
+        Layout::Source
+    }
+
+    fn staged_paths(&self) -> Vec<&PathBuf> {
+        vec![&self.path]
+    }
+
+    fn survey(&self, _: &PlannedPart, _: &Plan) -> Option<Survey> {
+        let mut survey = Survey::default();
+        match fs::metadata(&self.path) {
+            Ok(meta) => (survey.files, survey.bytes) = (1, meta.len()),
+            Err(error) => survey.problem = Some(format!("{}: {error}", self.path.display())),
+        }
+        Some(survey)
+    }
+
+    fn steps(&self, part: &PlannedPart) -> KindSteps {
+        KindSteps::of_source(self.describe(part))
+    }
+
+    fn capture(
+        &self,
+        _: &PlannedPart,
+        capture: &mut Capture,
+        context: &mut CaptureContext<'_, '_>,
+    ) -> Result<Box<dyn Staged>, PartError> {
+        let source = self.path.clone();
+        let copy = copy_path(&context.scratch);
+        let seen = context.staging.seen(&source).filter(|_| context.in_hold);
+        let (watched, copied) = secure(&source, seen, &copy, context)?;
+        capture.secured = Some(match &copied {
+            Copied::From(_) => SecuredBy::Snapshot,
+            Copied::At(path) if *path != copy => SecuredBy::Clone,
+            Copied::At(_) => SecuredBy::Copy,
+        });
+        capture.roots = vec![Root { path: source.display().to_string(), filesystem: String::new() }];
+        let mut owners = Owners::default();
+        owners.see(&fs::metadata(&source).at(&source)?);
+        (capture.users, capture.groups) = owners.named();
+        Ok(Box::new(CopiedDatabase { copied, source, watched }))
+    }
+}
+
+/// A copy of a database that waits to be stored.
+struct CopiedDatabase {
+    copied: Copied,
+    source: PathBuf,
+    watched: Watched,
+}
+
+impl Staged for CopiedDatabase {
+    fn source_change(&self) -> Result<SourceChange, PartError> {
+        let written = self.watched.was_written().map_err(wrap(&self.source))?;
+        Ok(if written { SourceChange::Written } else { SourceChange::None })
+    }
+
+    fn store(
+        &mut self,
+        part: &PlannedPart,
+        capture: &mut Capture,
+        context: &mut CaptureContext<'_, '_>,
+    ) -> Result<Option<MadeMarks>, PartError> {
+        let mut lister = staged::lister(part, context)?;
+        let copy = complete(&self.copied, &copy_path(&context.scratch))?;
+        capture.facts.extend(examine(&copy)?);
+        let name = name_of(&self.source);
+        stored::file(&copy, name, Some(&self.source), Cut::Pages, &mut lister, context.deposit)?;
+        Ok(staged::take_listed(lister.finish(context.deposit)?, capture))
+    }
+}
+
 /// A database that was copied and is still watched.
-pub(super) struct Watched {
+struct Watched {
     connection: Connection,
     version: i64,
 }
@@ -34,7 +118,7 @@ fn wrap(path: &Path) -> impl Fn(rusqlite::Error) -> PartError + '_ {
 }
 
 /// Where a copy of a database is.
-pub(super) enum Copied {
+enum Copied {
     /// Here; its log may lie beside it.
     At(PathBuf),
     /// It is still to be made, from the snapshot that shows the database here.
@@ -43,7 +127,7 @@ pub(super) enum Copied {
 
 /// Secures the database at `from`: through the snapshot that shows it at `seen`, by cloning it, or by copying it to the new
 /// file `to`.
-pub(super) fn secure(
+fn secure(
     from: &Path,
     seen: Option<PathBuf>,
     to: &Path,
@@ -93,7 +177,7 @@ fn clone(from: &Path, meta: &fs::Metadata, context: &mut CaptureContext<'_, '_>)
 
 /// Makes the copy that is still to be made, into the new file `to`, and has the engine put a log that lies beside the copy
 /// into it. Gives where the copy is.
-pub(super) fn complete(copied: &Copied, to: &Path) -> Result<PathBuf, PartError> {
+fn complete(copied: &Copied, to: &Path) -> Result<PathBuf, PartError> {
     let copy = match copied {
         Copied::At(copy) => copy.clone(),
         Copied::From(seen) => {
@@ -161,7 +245,7 @@ fn data_version(connection: &Connection) -> rusqlite::Result<i64> {
 
 impl Watched {
     /// Whether somebody wrote to the database since it was copied.
-    pub(super) fn was_written(&self) -> rusqlite::Result<bool> {
+    fn was_written(&self) -> rusqlite::Result<bool> {
         Ok(data_version(&self.connection)? != self.version)
     }
 }
@@ -202,6 +286,6 @@ fn uri_path(path: &Path) -> String {
 }
 
 /// Where the copy of a part's database lies in the run's private folder.
-pub(super) fn copy_path(scratch: &Path) -> PathBuf {
+fn copy_path(scratch: &Path) -> PathBuf {
     scratch.join("copy.db")
 }

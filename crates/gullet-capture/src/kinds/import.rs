@@ -5,8 +5,8 @@ use std::fs::{self, File};
 use std::io::{BufRead, BufReader};
 use std::path::{Path, PathBuf};
 
-use super::server::{call, command, folders};
 use crate::engine::{EngineError, Login, Waiting, mariadb, postgres, program};
+use crate::part::server::{call, command, folders};
 use gullet_host::hook::{Call, Cancellation, Limits, Runner};
 use gullet_model::definition::{Mariadb, Part, Postgres};
 

@@ -2,16 +2,48 @@
 
 use std::path::PathBuf;
 
-use super::produce;
-use super::secured::{CaptureContext, PartError};
+use super::{KindStep, KindSteps, SourceKind, probed};
+use crate::part::context::{CaptureContext, PartError};
+use crate::part::produce;
+use crate::part::staged::{OutputFile, Staged};
 use crate::plan::PlannedPart;
 use gullet_host::hook::{Call, Limits};
-use gullet_model::definition::HttpExport;
+use gullet_model::definition::{CommandSpec, HttpExport, HttpSource, command_text};
 use gullet_model::record::Capture;
+
+impl SourceKind for HttpSource {
+    fn describe(&self, _: &PlannedPart) -> String {
+        command_text(&self.export.fetch)
+    }
+
+    fn steps(&self, _: &PlannedPart) -> KindSteps {
+        let http = &self.export;
+        let mut capture: Vec<KindStep> = Vec::new();
+        capture.extend(http.ask.iter().map(|ask| KindStep::run("ask for it", ask, Limits::HOOK)));
+        capture.extend(http.ready.iter().map(|ready| KindStep::ask("wait until it is ready", ready, Limits::SETTLED)));
+        capture.push(KindStep::run("fetch it", &http.fetch, Limits::EXPORT));
+        KindSteps { capture, ..KindSteps::default() }
+    }
+
+    fn commands(&self) -> Vec<CommandSpec> {
+        let http = &self.export;
+        http.ask.iter().chain([&http.fetch]).cloned().chain(probed(&http.ready)).collect()
+    }
+
+    fn capture(
+        &self,
+        part: &PlannedPart,
+        capture: &mut Capture,
+        context: &mut CaptureContext<'_, '_>,
+    ) -> Result<Box<dyn Staged>, PartError> {
+        let path = fetch(part, &self.export, capture, context)?;
+        Ok(Box::new(OutputFile { path, output: self.output }))
+    }
+}
 
 /// Fetches an export into a file of the run's private folder; gives the file. A download that breaks off is an error: nothing
 /// is taken up again where it ended, because nothing says that it would be the same export.
-pub(super) fn fetch(
+fn fetch(
     part: &PlannedPart,
     http: &HttpExport,
     capture: &mut Capture,

@@ -11,12 +11,12 @@ use std::path::{Path, PathBuf};
 use gullet_store::{IoPath, PathError};
 use rustix::process::{Flock, FlockType, fcntl_getlk};
 
-use super::super::secured::{CaptureContext, PartError};
-use super::super::server::leading_out;
-use super::super::staging::foresee;
-use super::super::walk::Walk;
 use crate::engine::Waiting;
 use crate::engine::mariadb::Server;
+use crate::part::context::{CaptureContext, PartError};
+use crate::part::server::leading_out;
+use crate::part::staging::foresee;
+use crate::part::walk::Walk;
 use crate::plan::{Plan, PlannedPart};
 use gullet_model::record::SecuredBy;
 
@@ -32,7 +32,7 @@ const NO_DATA: [&str; 4] = ["pem", "crt", "key", "cnf"];
 const MADE_ANEW: [&str; 5] = ["*.pid", "*.sock", "ibtmp1", "ib_buffer_pool", "aria_log_control.lock"];
 
 /// The files of a server.
-pub(in crate::part) fn walk(datadir: &Path, part: &PlannedPart, plan: &Plan) -> Walk {
+pub(crate) fn walk(datadir: &Path, part: &PlannedPart, plan: &Plan) -> Walk {
     Walk::of_server(vec![datadir.to_path_buf()], &MADE_ANEW, false, (part, plan))
 }
 
@@ -54,7 +54,7 @@ fn is_running(datadir: &Path) -> Result<bool, PathError> {
 }
 
 /// Whether the files can be captured now.
-pub(in crate::part) fn is_sound(datadir: &Path, context: &CaptureContext<'_, '_>) -> Result<(), PartError> {
+pub(crate) fn is_sound(datadir: &Path, context: &CaptureContext<'_, '_>) -> Result<(), PartError> {
     let seen = context.in_hold && context.staging.seen(datadir).is_some();
     if !seen && is_running(datadir)? {
         return Err(PartError::Other(format!("the server at `{}` is running, and {UNSOUND}", datadir.display())));
@@ -90,7 +90,7 @@ pub fn kept_elsewhere(datadir: &Path) -> Result<Vec<(String, PathBuf)>, PathErro
 }
 
 /// What can be known beforehand.
-pub(super) fn check(server: &Server, datadir: &Path, plan: &Plan, waiting: Waiting<'_>) -> Result<String, PartError> {
+pub(crate) fn check(server: &Server, datadir: &Path, plan: &Plan, waiting: Waiting<'_>) -> Result<String, PartError> {
     let by = foresee(datadir, plan, false);
     if datadir.is_dir() {
         all_inside(datadir)?;

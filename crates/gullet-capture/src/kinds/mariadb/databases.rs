@@ -8,12 +8,12 @@ use std::time::Duration;
 
 use gullet_store::IoPath;
 
-use super::super::produce;
-use super::super::secured::{CaptureContext, PartError};
-use super::super::server::{call, check_program, command, failed, folders, is_whole, meant, rows};
 use super::{LOCK, version};
 use crate::engine::mariadb::{Server, Session, literal, quoted};
 use crate::engine::{EngineError, Waiting, program};
+use crate::part::context::{CaptureContext, PartError};
+use crate::part::produce;
+use crate::part::server::{call, check_program, command, failed, folders, is_whole, meant, rows};
 use gullet_host::hook::{Call, Cancellation, Runner};
 use gullet_model::definition::{CommandSpec, Mariadb};
 use gullet_model::record::Capture;
@@ -43,7 +43,7 @@ fn dump_program(spec: &Mariadb) -> PathBuf {
 }
 
 /// What can be known beforehand.
-pub(super) fn check(
+pub(crate) fn check(
     server: &Server,
     spec: &Mariadb,
     runner: &Runner<'_>,
@@ -65,7 +65,7 @@ pub(super) fn check(
 }
 
 /// Exports databases into `folder`, and counts the same state.
-pub(in crate::part) fn export(
+pub(crate) fn export(
     spec: &Mariadb,
     server: &Server,
     folder: &Path,

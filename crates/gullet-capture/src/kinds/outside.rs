@@ -3,15 +3,69 @@
 
 use std::collections::BTreeMap;
 
-use super::produce;
-use super::secured::{CaptureContext, PartError};
+use super::{KindStep, KindSteps, SourceKind, probed};
+use crate::part::context::{CaptureContext, PartError};
+use crate::part::marks::MadeMarks;
+use crate::part::produce;
+use crate::part::staged::Staged;
 use crate::plan::PlannedPart;
 use gullet_host::hook::{Call, Limits};
-use gullet_model::definition::Outside;
-use gullet_model::record::OutsideProof;
+use gullet_model::definition::{CommandSpec, Outside, command_text};
+use gullet_model::record::{Capture, OutsideProof};
+
+impl SourceKind for Outside {
+    fn describe(&self, _: &PlannedPart) -> String {
+        command_text(&self.begin)
+    }
+
+    fn steps(&self, _: &PlannedPart) -> KindSteps {
+        let mut capture = vec![KindStep::run("begin it", &self.begin, Limits::HOOK)];
+        capture.extend(self.begun.iter().map(|begun| KindStep::ask("its moment is fixed", begun, Limits::WITHIN)));
+        let mut store = vec![KindStep::ask("wait until it is complete", &self.done, Limits::EXPORT)];
+        store.extend(self.check.iter().map(|check| KindStep::ask("prove that it is there", check, Limits::WITHIN)));
+        KindSteps { capture, store, ..KindSteps::default() }
+    }
+
+    fn commands(&self) -> Vec<CommandSpec> {
+        let probes = self.begun.iter().chain([&self.done]).chain(&self.check);
+        [&self.begin].into_iter().chain(&self.remove).cloned().chain(probed(probes)).collect()
+    }
+
+    fn capture(
+        &self,
+        part: &PlannedPart,
+        capture: &mut Capture,
+        context: &mut CaptureContext<'_, '_>,
+    ) -> Result<Box<dyn Staged>, PartError> {
+        capture.outside = Some(begin(part, self, context)?);
+        Ok(Box::new(Begun(self.clone())))
+    }
+}
+
+/// What another system was asked to begin.
+struct Begun(Outside);
+
+impl Staged for Begun {
+    fn store(
+        &mut self,
+        part: &PlannedPart,
+        capture: &mut Capture,
+        context: &mut CaptureContext<'_, '_>,
+    ) -> Result<Option<MadeMarks>, PartError> {
+        if let Some(proof) = &mut capture.outside {
+            complete(part, &self.0, proof, context)?;
+        }
+        Ok(None)
+    }
+
+    /// Its bytes are not here.
+    fn may_be_empty(&self) -> bool {
+        true
+    }
+}
 
 /// Begins it; gives its id.
-pub(super) fn begin(
+fn begin(
     part: &PlannedPart,
     outside: &Outside,
     context: &mut CaptureContext<'_, '_>,
@@ -34,7 +88,7 @@ pub(super) fn begin(
 }
 
 /// Waits until it is complete, and has it proven.
-pub(super) fn complete(
+fn complete(
     part: &PlannedPart,
     outside: &Outside,
     proof: &mut OutsideProof,

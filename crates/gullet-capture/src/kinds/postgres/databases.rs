@@ -6,11 +6,11 @@ use std::path::{Path, PathBuf};
 
 use gullet_store::IoPath;
 
-use super::super::produce;
-use super::super::secured::{CaptureContext, PartError};
-use super::super::server::{call, check_program, command, failed, folders, is_whole, meant, rows};
 use crate::engine::postgres::{Server, Session};
 use crate::engine::{Waiting, program};
+use crate::part::context::{CaptureContext, PartError};
+use crate::part::produce;
+use crate::part::server::{call, check_program, command, failed, folders, is_whole, meant, rows};
 use gullet_host::hook::{Call, Runner};
 use gullet_model::definition::Postgres;
 use gullet_model::record::Capture;
@@ -19,7 +19,7 @@ use gullet_model::record::Capture;
 const WHOLE: &str = "-- PostgreSQL database dump complete";
 const WHOLE_GLOBALS: &str = "-- PostgreSQL database cluster dump complete";
 /// Databases whose state is pinned by sessions.
-pub(in crate::part) struct Databases {
+pub(crate) struct Databases {
     server: Server,
     programs: Vec<PathBuf>,
     /// Each database, its session, and the name of its snapshot.
@@ -54,7 +54,7 @@ fn ask_first(server: &Server, spec: &Postgres, waiting: Waiting<'_>) -> Result<S
 }
 
 /// What can be known beforehand.
-pub(super) fn check(
+pub(crate) fn check(
     server: &Server,
     spec: &Postgres,
     runner: &Runner<'_>,
@@ -80,7 +80,7 @@ fn major_of(said: &str) -> Option<u32> {
 
 impl Databases {
     /// Pins the state of the databases.
-    pub(in crate::part) fn pin(
+    pub(crate) fn pin(
         spec: &Postgres,
         server: Server,
         context: &mut CaptureContext<'_, '_>,
@@ -107,7 +107,7 @@ impl Databases {
     }
 
     /// Exports what is pinned into `folder`, and counts the same state.
-    pub(in crate::part) fn export(
+    pub(crate) fn export(
         &self,
         folder: &Path,
         capture: &mut Capture,

@@ -12,13 +12,13 @@ use std::path::{Path, PathBuf};
 use gullet_store::listing::PathName;
 use gullet_store::{IoPath, PathError};
 
-use super::super::files::{self, Known, Looked};
-use super::super::pending::{Copies, Extra};
-use super::super::secured::{CaptureContext, PartError};
-use super::super::server::failed;
-use super::super::walk::{Walk, name_of};
 use crate::engine::postgres::{Server, Session, literal};
 use crate::engine::{EngineError, Waiting};
+use crate::part::context::{CaptureContext, PartError};
+use crate::part::files::{self, Known, Looked};
+use crate::part::pending::{Copies, Extra};
+use crate::part::server::failed;
+use crate::part::walk::{Walk, name_of};
 use crate::plan::{Plan, PlannedPart};
 use gullet_model::record::{Capture, Counts, SecuredBy};
 
@@ -39,27 +39,27 @@ const MADE_ANEW: [&str; 10] = [
 const APART: [&str; 5] = ["pg_wal", "backup_label", "backup_label.old", "tablespace_map", "tablespace_map.old"];
 
 /// The files of a cluster and of its tablespaces.
-pub(in crate::part) fn walk(cluster: &Path, tablespaces: &[PathBuf], part: &PlannedPart, plan: &Plan) -> Walk {
+pub(crate) fn walk(cluster: &Path, tablespaces: &[PathBuf], part: &PlannedPart, plan: &Plan) -> Walk {
     let roots = [cluster.to_path_buf()].into_iter().chain(tablespaces.iter().cloned()).collect();
     let apart = APART.map(|name| cluster.join(name));
     Walk::of_server(roots, &MADE_ANEW, true, (part, plan)).passing_over(apart.iter().map(PathBuf::as_path))
 }
 
 /// What was captured of a cluster, and waits to be listed.
-pub(in crate::part) struct Cluster {
-    pub(in crate::part) walk: Walk,
-    pub(in crate::part) known: Known,
-    pub(in crate::part) pending: PathBuf,
-    pub(in crate::part) copies: PathBuf,
+pub(crate) struct Cluster {
+    pub(crate) walk: Walk,
+    pub(crate) known: Known,
+    pub(crate) pending: PathBuf,
+    pub(crate) copies: PathBuf,
     /// The label, the map and the log.
-    pub(in crate::part) extras: VecDeque<Extra>,
-    pub(in crate::part) counts: Counts,
-    pub(in crate::part) looked: Looked,
-    pub(in crate::part) by: Option<SecuredBy>,
+    pub(crate) extras: VecDeque<Extra>,
+    pub(crate) counts: Counts,
+    pub(crate) looked: Looked,
+    pub(crate) by: Option<SecuredBy>,
 }
 
 /// What can be known beforehand.
-pub(super) fn check(server: &Server, cluster: &Path, waiting: Waiting<'_>) -> Result<String, PartError> {
+pub(crate) fn check(server: &Server, cluster: &Path, waiting: Waiting<'_>) -> Result<String, PartError> {
     let session = server.connect("postgres", waiting)?;
     session.version(waiting)?;
     let may = "select has_function_privilege('pg_backup_start(text, boolean)', 'execute') \
@@ -119,7 +119,7 @@ impl About {
 }
 
 /// Captures the files of the server at `cluster`, in its backup mode.
-pub(in crate::part) fn capture_cluster(
+pub(crate) fn capture_cluster(
     part: &PlannedPart,
     server: &Server,
     cluster: &Path,
