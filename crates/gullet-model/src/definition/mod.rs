@@ -28,7 +28,7 @@ pub use flaw::{Flaw, Flaws, Source};
 pub use load::{LoadError, Loaded, load};
 pub use part::{Drift, Each, Empty, Gives, Nature, Part, PartKind, Steady, When};
 pub use rules::check_name;
-pub use source::{CommandSource, ExportSource, FilesSource, HttpSource, PartSource, SqliteSource};
+pub use source::*;
 pub use sources::check_sources;
 pub use types::{
     App, CaptureMethod, CommandSpec, Definition, EnvValue, ExitWanted, FoundHeld, GroupSpec, HoldStep, Hook,
