@@ -1,0 +1,149 @@
+//! What of the run differs from what is here now.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::fs;
+use std::path::{Path, PathBuf};
+
+use gullet_store::ChunkReader;
+use gullet_store::listing::PathName;
+
+use super::super::swap::path_of;
+use super::{ALIVE, Difference, Ground, Leftover, NAMED, PlacePlan, Way, refused, under};
+use crate::restore::RestoreError;
+use gullet_capture::kinds::{postgres_programs, remaining};
+use gullet_capture::part::{Why, name_of};
+use gullet_logbook::logbook::Logged;
+
+impl PlacePlan {
+    /// What is not as it was.
+    pub(super) fn differ(&mut self, ground: &Ground<'_>) {
+        let record = &ground.logged.record;
+        let (then, now) = (&record.host, ground.world.host);
+        let mut found: Vec<(&'static str, String)> = Vec::new();
+        if then.name != now.name {
+            found.push(("host", format!("the run is of the host {}; this is {}", then.name, now.name)));
+            let clock = ground.world.clock.now();
+            let is_alive = |logged: &&Logged| {
+                let hours = clock.duration_since(logged.record.started).as_hours();
+                logged.record.app == record.app && logged.record.host.name == then.name && hours < ALIVE
+            };
+            if let Some(last) = ground.book.runs.iter().rev().find(is_alive) {
+                let text = format!("{} ran it at {}: it is still alive there", then.name, last.record.started);
+                found.push(("alive", text));
+            }
+        }
+        let kind = |host: &gullet_model::record::Host| {
+            format!("{} on {}", host.system.split(' ').next().unwrap_or(""), host.architecture)
+        };
+        if kind(then) != kind(now) {
+            found.push(("system", format!("the run is of {}; this is {}", kind(then), kind(now))));
+        }
+        for part in &self.then.parts {
+            let version = record.capture(&part.name).and_then(|capture| capture.facts.get("server_version")?.as_u64());
+            let cluster = part.spec.postgres.as_ref().filter(|spec| spec.cluster.is_some());
+            if let (Some(spec), Some(major)) = (cluster, version)
+                && !gullet_capture::engine::program(
+                    &postgres_programs(spec, u32::try_from(major).unwrap_or(0)),
+                    &["postgres"],
+                )
+                .is_absolute()
+            {
+                let text = format!("{} is of PostgreSQL {major}, and no such server is installed here", part.name);
+                found.push(("engine", text));
+            }
+        }
+        let strangers = self.asked.owners.strangers(&record.captures);
+        if !strangers.is_empty() {
+            let more = if strangers.len() > NAMED { ", …" } else { "" };
+            let text = strangers.into_iter().take(NAMED).collect::<Vec<_>>().join("; ");
+            found.push(("accounts", format!("{text}{more} (`--owners-by-name`, or `--map-owner OLD=NEW`)")));
+        }
+        let new: Vec<String> =
+            self.targets.iter().filter(|t| !t.is_there).map(|target| target.root.display().to_string()).collect();
+        if !new.is_empty() {
+            found.push(("paths", format!("there is nothing at {} now", new.join(", "))));
+        }
+        let spec = self.spec.restore.clone().unwrap_or_default();
+        match spec.stop {
+            None => {
+                let text = "the definition does not say how the application is stopped (`stop` and `start` in \
+                            `[app.NAME.restore]`): it must be stopped already";
+                found.push(("running", text.to_owned()));
+            }
+            Some(_) if spec.at_boot.is_none() => {
+                let text = "after a boot in the middle of the swap the application could start on a mixture: say `at_boot` \
+                            in `[app.NAME.restore]`";
+                found.push(("boot", text.to_owned()));
+            }
+            Some(_) => {}
+        }
+        self.differences = found
+            .into_iter()
+            .map(|(name, text)| Difference {
+                name,
+                text,
+                accepted: self.asked.accepted.iter().any(|word| word == name),
+            })
+            .collect();
+    }
+
+    /// Everything in the old place that the new state does not have, by reason.
+    pub(in crate::restore::place) fn left_over(
+        &self,
+        chunks: &mut ChunkReader,
+    ) -> Result<Vec<(PathBuf, String, bool)>, RestoreError> {
+        let restored: BTreeSet<&str> = self.parts.iter().map(|part| part.part.as_str()).collect();
+        let here = |name: &PathName| name_of(&under(&Path::new("/").join(path_of(name)), &self.asked.maps));
+        let mut all = Vec::new();
+        for part in &self.parts {
+            let Some(spec) = self.then.parts.iter().find(|spec| spec.name == part.part) else { continue };
+            if !matches!(part.way, Way::Files { .. }) {
+                continue;
+            }
+            let found = remaining(spec, &self.then, &part.listing, chunks, &here).map_err(|error| {
+                refused(format!("what is there now cannot be looked at: {}", gullet_model::words::chain(&error)))
+            })?;
+            for (path, why) in found {
+                let real = fs::canonicalize(path.parent().unwrap_or(&path)).unwrap_or_else(|_| path.clone());
+                let real = path.file_name().map_or(real.clone(), |name| real.join(name));
+                let is_ours =
+                    self.targets.iter().any(|target| real != target.resolved && real.starts_with(&target.resolved));
+                if !is_ours {
+                    continue;
+                }
+                let of_another = |why: &str| {
+                    why.strip_prefix("belongs to the part `").and_then(|rest| rest.strip_suffix('`')).map(str::to_owned)
+                };
+                match why {
+                    Why::Since => all.push((real, "made since".to_owned(), false)),
+                    Why::LeftOut(why) => match of_another(&why) {
+                        Some(other) if restored.contains(other.as_str()) => {}
+                        Some(_) => all.push((real, why, !self.asked.drop)),
+                        None if why.starts_with("excluded by") || why == "not in `include`" => {
+                            all.push((real, why, !self.asked.drop));
+                        }
+                        None if why.starts_with("another filesystem") => {
+                            return Err(refused(format!("`{}` is on another filesystem", path.display())));
+                        }
+                        None => all.push((real, why, false)),
+                    },
+                }
+            }
+        }
+        Ok(all)
+    }
+
+    pub(super) fn look_at_the_old(&mut self, chunks: &mut ChunkReader) -> Result<(), RestoreError> {
+        let mut by_reason: BTreeMap<(bool, String), Leftover> = BTreeMap::new();
+        for (path, why, carried) in self.left_over(chunks)? {
+            let entry = by_reason.entry((carried, why.clone()));
+            let leftover = entry.or_insert(Leftover { why, count: 0, paths: Vec::new(), carried });
+            leftover.count += 1;
+            if leftover.paths.len() < NAMED {
+                leftover.paths.push(path);
+            }
+        }
+        self.leftovers = by_reason.into_values().collect();
+        Ok(())
+    }
+}
