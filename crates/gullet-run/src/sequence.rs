@@ -298,21 +298,11 @@ impl Sequence {
                 Phase::ProbeInitialState(_) => Phase::Enter(0),
                 Phase::Enter(step) if step >= steps => Phase::HeldHooks,
                 Phase::Enter(step) if self.found_held.contains(&step) => Phase::Prove(step),
-                Phase::Enter(step) => {
-                    // Noted before the driver calls it: an `enter` that is cut off must be left too.
-                    if self.to_leave.last() != Some(&step) {
-                        self.to_leave.push(step);
-                        self.entered_any = true;
-                    }
-                    return Some(Task::Enter(step));
-                }
+                Phase::Enter(step) => return Some(self.enter(step)),
                 Phase::Drain(step) if self.shape.steps[step].settles => return Some(Task::Drain(step)),
                 Phase::Drain(step) => Phase::Prove(step),
                 Phase::Prove(step) if self.shape.steps[step].proves => return Some(Task::Prove(step)),
-                Phase::Prove(step) => {
-                    self.warn();
-                    Phase::Enter(step + 1)
-                }
+                Phase::Prove(step) => self.unproven(step),
                 Phase::HeldHooks if steps > 0 => return Some(Task::Hooks(HookMoment::Held)),
                 Phase::HeldHooks => Phase::Snapshot,
                 Phase::Snapshot if self.shape.snapshot && steps > 0 => return Some(Task::Snapshot),
@@ -321,20 +311,14 @@ impl Sequence {
                 Phase::Capture(part) if self.is_due(part, When::Held) => return Some(Task::Capture(part)),
                 Phase::Capture(part) => Phase::Capture(part + 1),
                 Phase::CheckNoWrites(part) if part >= parts || steps == 0 => Phase::ProveAgain(0),
-                Phase::CheckNoWrites(part)
-                    if self.is_due(part, When::Held) && self.parts[part] == PartState::Captured =>
-                {
-                    return Some(Task::CheckNoWrites(part));
-                }
+                Phase::CheckNoWrites(part) if self.is_to_be_checked(part) => return Some(Task::CheckNoWrites(part)),
                 Phase::CheckNoWrites(part) => Phase::CheckNoWrites(part + 1),
                 Phase::ProveAgain(step) if step >= steps => Phase::Release,
                 Phase::ProveAgain(step) if self.shape.steps[step].proves => return Some(Task::ProveAgain(step)),
                 Phase::ProveAgain(step) => Phase::ProveAgain(step + 1),
-                Phase::Release => match self.to_leave.last() {
-                    Some(step) => return Some(Task::Release(*step)),
-                    None if self.entered_any => Phase::ReleasedHooks,
-                    None => self.after_release(),
-                },
+                Phase::Release if self.holds() => return self.to_leave.last().copied().map(Task::Release),
+                Phase::Release if self.entered_any => Phase::ReleasedHooks,
+                Phase::Release => self.after_release(),
                 Phase::ProveReleased(step) => return Some(Task::ProveReleased(step)),
                 Phase::ReleasedHooks if self.outcome < Outcome::NotReleased => {
                     return Some(Task::Hooks(HookMoment::Released));
@@ -350,10 +334,7 @@ impl Sequence {
                 Phase::CleanUp => return Some(Task::CleanUp),
                 Phase::Finish => return Some(Task::Finish),
                 Phase::ReadBack => return Some(Task::ReadBack),
-                Phase::Commit => {
-                    self.judge_parts();
-                    return Some(Task::Commit);
-                }
+                Phase::Commit => return Some(self.commit()),
                 Phase::Verdict => match self.verdict() {
                     Some(moment) => return Some(Task::Hooks(moment)),
                     None => Phase::Finished,
@@ -363,6 +344,30 @@ impl Sequence {
             };
             self.at = skip_to;
         }
+    }
+
+    /// Noted before the driver calls it: an `enter` that is cut off must be left too.
+    fn enter(&mut self, step: usize) -> Task {
+        if self.to_leave.last() != Some(&step) {
+            self.to_leave.push(step);
+            self.entered_any = true;
+        }
+        Task::Enter(step)
+    }
+
+    /// Nothing can be asked whether the step holds.
+    fn unproven(&mut self, step: usize) -> Phase {
+        self.warn();
+        Phase::Enter(step + 1)
+    }
+
+    fn commit(&mut self) -> Task {
+        self.judge_parts();
+        Task::Commit
+    }
+
+    fn is_to_be_checked(&self, part: usize) -> bool {
+        self.is_due(part, When::Held) && self.parts[part] == PartState::Captured
     }
 
     fn after_release(&self) -> Phase {

@@ -102,77 +102,8 @@ impl DatabaseImport {
         let waiting = Waiting { clock: runner.world.clock, patience, limit: Limits::EXPORT };
         let wanted = databases(folder)?;
         match self {
-            Self::Postgres(at) => {
-                let (spec, server) = &**at;
-                let session = server.connect("template1", waiting).map_err(said)?;
-                let major = session.version(waiting).map_err(said)? / 10_000;
-                let there = session.rows("select datname from pg_database", waiting).map_err(said)?;
-                let there: Vec<String> = there.into_iter().flatten().flatten().collect();
-                for (name, _) in wanted.iter().filter(|(name, _)| there.contains(name)) {
-                    if name != FROM_THE_BEGINNING || !is_empty(server, name, waiting)? {
-                        return Err(format!("the server has a database `{name}` already: rename or remove it first"));
-                    }
-                }
-                let psql = program(&super::postgres_programs(spec, major), &["psql"]).display().to_string();
-                let client = |file: &Path, stop: bool| {
-                    let words = [
-                        "-X",
-                        "-q",
-                        "-w",
-                        "-d",
-                        "template1",
-                        "-h",
-                        &server.host,
-                        "-p",
-                        &server.port.to_string(),
-                        "-U",
-                        &server.login.user,
-                    ]
-                    .map(str::to_owned);
-                    let strict = if stop { vec!["-v".to_owned(), "ON_ERROR_STOP=1".to_owned()] } else { Vec::new() };
-                    feed(
-                        [vec![psql.clone()], words.to_vec(), strict].concat(),
-                        &server.login,
-                        "PGPASSWORD",
-                        file,
-                        runner,
-                    )
-                };
-                let globals = folder.join("globals.sql");
-                if globals.is_file() {
-                    // Roles that are there already stay as they are.
-                    client(&globals, false)?;
-                }
-                for (name, path) in wanted {
-                    if there.contains(&name) {
-                        session.rows(&format!("drop database {}", postgres::quoted(&name)), waiting).map_err(said)?;
-                    }
-                    made.push(name);
-                    client(&path, true)?;
-                }
-                Ok(())
-            }
-            Self::Mariadb(at) => {
-                let (spec, server) = &**at;
-                let session = server.connect(waiting).map_err(said)?;
-                let there = session.rows("show databases", waiting).map_err(said)?;
-                let there: Vec<String> = there.into_iter().flatten().flatten().collect();
-                if let Some((name, _)) = wanted.iter().find(|(name, _)| there.contains(name)) {
-                    return Err(format!("the server has a database `{name}` already: rename or remove it first"));
-                }
-                let client = program(&folders(spec.login.programs.as_ref(), []), &["mariadb", "mysql"]);
-                let words = [vec![client.display().to_string()], server.arguments()].concat();
-                let accounts = folder.join("accounts.sql");
-                made.extend(wanted.iter().map(|(name, _)| name.clone()));
-                let files: Vec<PathBuf> = wanted.into_iter().map(|(_, path)| path).collect();
-                let mut files: Vec<PathBuf> =
-                    [accounts].into_iter().filter(|path| path.is_file()).chain(files).collect();
-                files.dedup();
-                for path in files {
-                    feed(words.clone(), &server.login, "MYSQL_PWD", &path, runner)?;
-                }
-                Ok(())
-            }
+            Self::Postgres(at) => bring_postgres(at, (folder, wanted), waiting, runner, made),
+            Self::Mariadb(at) => bring_mariadb(at, (folder, wanted), waiting, runner, made),
         }
     }
 
@@ -198,6 +129,82 @@ impl DatabaseImport {
         }
         Ok(())
     }
+}
+
+fn bring_postgres(
+    (spec, server): &(Postgres, postgres::Server),
+    (folder, wanted): (&Path, Vec<(String, PathBuf)>),
+    waiting: Waiting<'_>,
+    runner: &Runner<'_>,
+    made: &mut Vec<String>,
+) -> Result<(), String> {
+    let session = server.connect("template1", waiting).map_err(said)?;
+    let major = session.version(waiting).map_err(said)? / 10_000;
+    let there = session.rows("select datname from pg_database", waiting).map_err(said)?;
+    let there: Vec<String> = there.into_iter().flatten().flatten().collect();
+    for (name, _) in wanted.iter().filter(|(name, _)| there.contains(name)) {
+        if name != FROM_THE_BEGINNING || !is_empty(server, name, waiting)? {
+            return Err(format!("the server has a database `{name}` already: rename or remove it first"));
+        }
+    }
+    let psql = program(&super::postgres_programs(spec, major), &["psql"]).display().to_string();
+    let client = |file: &Path, stop: bool| {
+        let words = [
+            "-X",
+            "-q",
+            "-w",
+            "-d",
+            "template1",
+            "-h",
+            &server.host,
+            "-p",
+            &server.port.to_string(),
+            "-U",
+            &server.login.user,
+        ]
+        .map(str::to_owned);
+        let strict = if stop { vec!["-v".to_owned(), "ON_ERROR_STOP=1".to_owned()] } else { Vec::new() };
+        feed([vec![psql.clone()], words.to_vec(), strict].concat(), &server.login, "PGPASSWORD", file, runner)
+    };
+    let globals = folder.join("globals.sql");
+    if globals.is_file() {
+        // Roles that are there already stay as they are.
+        client(&globals, false)?;
+    }
+    for (name, path) in wanted {
+        if there.contains(&name) {
+            session.rows(&format!("drop database {}", postgres::quoted(&name)), waiting).map_err(said)?;
+        }
+        made.push(name);
+        client(&path, true)?;
+    }
+    Ok(())
+}
+
+fn bring_mariadb(
+    (spec, server): &(Mariadb, mariadb::Server),
+    (folder, wanted): (&Path, Vec<(String, PathBuf)>),
+    waiting: Waiting<'_>,
+    runner: &Runner<'_>,
+    made: &mut Vec<String>,
+) -> Result<(), String> {
+    let session = server.connect(waiting).map_err(said)?;
+    let there = session.rows("show databases", waiting).map_err(said)?;
+    let there: Vec<String> = there.into_iter().flatten().flatten().collect();
+    if let Some((name, _)) = wanted.iter().find(|(name, _)| there.contains(name)) {
+        return Err(format!("the server has a database `{name}` already: rename or remove it first"));
+    }
+    let client = program(&folders(spec.login.programs.as_ref(), []), &["mariadb", "mysql"]);
+    let words = [vec![client.display().to_string()], server.arguments()].concat();
+    let accounts = folder.join("accounts.sql");
+    made.extend(wanted.iter().map(|(name, _)| name.clone()));
+    let files: Vec<PathBuf> = wanted.into_iter().map(|(_, path)| path).collect();
+    let mut files: Vec<PathBuf> = [accounts].into_iter().filter(|path| path.is_file()).chain(files).collect();
+    files.dedup();
+    for path in files {
+        feed(words.clone(), &server.login, "MYSQL_PWD", &path, runner)?;
+    }
+    Ok(())
 }
 
 /// Whether a database has no tables of anybody's.

@@ -326,6 +326,35 @@ impl Walk {
         }
     }
 
+    /// Why something below a root is left out; `None` where it is not.
+    fn why_left_out(&self, root: &Path, found: &Found, device: u64) -> Option<String> {
+        let (path, meta) = (&found.path, &found.meta);
+        let is_folder = meta.is_dir();
+        if is_folder && super::own::is_arena(path) {
+            return Some("set aside by a restore".to_owned());
+        }
+        let identity = (meta.dev(), meta.ino());
+        if let Some(avoid) = self.avoid.iter().find(|a| a.path == *path || a.identity == Some(identity)) {
+            return Some(avoid.why.clone());
+        }
+        let below = path.strip_prefix(root).unwrap_or(path);
+        if let Some(why) = self.shared.iter().find_map(|shared| shared.why_left(path, is_folder)) {
+            return Some(why);
+        }
+        if let Some(pattern) = self.exclude.first_match(below, path) {
+            return Some(self.why_excluded.map_or_else(|| format!("excluded by `{pattern}`"), str::to_owned));
+        }
+        if let Some(include) = &self.include
+            && !is_folder
+            && include.first_match(below, path).is_none()
+        {
+            return Some("not in `include`".to_owned());
+        }
+        let hollow = self.seen.is_some() && meta.ino() == super::btrfs::HOLLOW;
+        let is_elsewhere = is_folder && (meta.dev() != device || hollow) && !self.cross;
+        is_elsewhere.then(|| "another filesystem (see `cross_mounts`)".to_owned())
+    }
+
     fn visit<E: From<PathError>>(
         &self,
         root: &Path,
@@ -334,41 +363,13 @@ impl Walk {
         left: &mut LeftOuts,
         each: &mut dyn FnMut(Found) -> Result<(), E>,
     ) -> Result<(), E> {
-        let (path, meta) = (&found.path, &found.meta);
-        let is_folder = meta.is_dir();
-        if path != root {
-            if self.own.contains(path) {
+        let is_folder = found.meta.is_dir();
+        if found.path != root {
+            if self.own.contains(&found.path) {
                 return Ok(());
             }
-            if is_folder && super::own::is_arena(path) {
-                left.add("set aside by a restore".to_owned(), path);
-                return Ok(());
-            }
-            let identity = (meta.dev(), meta.ino());
-            if let Some(avoid) = self.avoid.iter().find(|a| a.path == *path || a.identity == Some(identity)) {
-                left.add(avoid.why.clone(), path);
-                return Ok(());
-            }
-            let below = path.strip_prefix(root).unwrap_or(path);
-            if let Some(why) = self.shared.iter().find_map(|shared| shared.why_left(path, is_folder)) {
-                left.add(why, path);
-                return Ok(());
-            }
-            if let Some(pattern) = self.exclude.first_match(below, path) {
-                let why = self.why_excluded.map_or_else(|| format!("excluded by `{pattern}`"), str::to_owned);
-                left.add(why, path);
-                return Ok(());
-            }
-            if let Some(include) = &self.include
-                && !is_folder
-                && include.first_match(below, path).is_none()
-            {
-                left.add("not in `include`".to_owned(), path);
-                return Ok(());
-            }
-            let hollow = self.seen.is_some() && meta.ino() == super::btrfs::HOLLOW;
-            if is_folder && (meta.dev() != device || hollow) && !self.cross {
-                left.add("another filesystem (see `cross_mounts`)".to_owned(), path);
+            if let Some(why) = self.why_left_out(root, &found, device) {
+                left.add(why, &found.path);
                 return Ok(());
             }
         }

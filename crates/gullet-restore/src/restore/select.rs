@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use globset::{GlobBuilder, GlobMatcher};
 use gullet_store::listing::{Entry, Kind, ListingReader, ListingRef, PathName};
-use gullet_store::{ChunkReader, StoreError};
+use gullet_store::{ChunkReader, Hash, StoreError};
 
 /// A path with all that is below it, or everything that matches a pattern with all that is below.
 #[derive(Clone, Debug)]
@@ -133,37 +133,59 @@ pub fn each_selected<E: From<StoreError>>(
         }
         each(entry, chunks)
     };
-    let mut plain: Vec<&PathName> = meant.iter().filter_map(Selection::plain).collect();
+    let plain: Vec<&PathName> = meant.iter().filter_map(Selection::plain).collect();
     if plain.len() == meant.len() {
-        plain.sort();
-        let mut above: BTreeSet<PathName> = BTreeSet::new();
-        let mut last: Option<&PathName> = None;
-        for path in plain {
-            if last.is_some_and(|last| last == path || path.is_below(last)) {
-                continue;
-            }
-            last = Some(path);
-            let mut folders = Vec::new();
-            for folder in path.above().filter(|folder| !above.contains(folder)) {
-                folders.extend(ListingReader::new(chunks).find(root, &folder)?);
-            }
-            // The folders above come with the first thing that is in them.
-            ListingReader::new(chunks).for_each_below(root, Some(path), |entry, chunks| {
-                for folder in folders.drain(..) {
-                    above.insert(folder.path.clone());
-                    handed(folder, chunks)?;
-                }
-                handed(entry, chunks)
-            })?;
-        }
-        return Ok(instead.into_values().collect());
+        each_of_paths(chunks, root, plain, &mut handed)?;
+    } else {
+        each_that_matches(chunks, root, &meant, &mut handed)?;
     }
+    Ok(instead.into_values().collect())
+}
+
+/// Everything at or below some paths, which are looked up one by one.
+fn each_of_paths<E: From<StoreError>>(
+    chunks: &mut ChunkReader,
+    root: &Hash,
+    mut paths: Vec<&PathName>,
+    each: &mut dyn FnMut(Entry, &mut ChunkReader) -> Result<(), E>,
+) -> Result<(), E> {
+    paths.sort();
+    let mut above: BTreeSet<PathName> = BTreeSet::new();
+    let mut last: Option<&PathName> = None;
+    for path in paths {
+        if last.is_some_and(|last| last == path || path.is_below(last)) {
+            continue;
+        }
+        last = Some(path);
+        let mut folders = Vec::new();
+        for folder in path.above().filter(|folder| !above.contains(folder)) {
+            folders.extend(ListingReader::new(chunks).find(root, &folder)?);
+        }
+        // The folders above come with the first thing that is in them.
+        ListingReader::new(chunks).for_each_below(root, Some(path), |entry, chunks| {
+            for folder in folders.drain(..) {
+                above.insert(folder.path.clone());
+                each(folder, chunks)?;
+            }
+            each(entry, chunks)
+        })?;
+    }
+    Ok(())
+}
+
+/// Everything that a selection has, which takes a look at the whole listing.
+fn each_that_matches<E: From<StoreError>>(
+    chunks: &mut ChunkReader,
+    root: &Hash,
+    selections: &[Selection],
+    each: &mut dyn FnMut(Entry, &mut ChunkReader) -> Result<(), E>,
+) -> Result<(), E> {
     let mut above: Vec<Entry> = Vec::new();
     let mut top: Option<PathName> = None;
     ListingReader::new(chunks).for_each(root, |entry, chunks| {
         above.retain(|folder| entry.path.is_below(&folder.path));
         let within = top.as_ref().is_some_and(|top| entry.path.is_below(top));
-        if !within && !meant.iter().any(|selection| selection.has(&entry.path)) {
+        if !within && !selections.iter().any(|selection| selection.has(&entry.path)) {
             if entry.kind == Kind::Folder {
                 above.push(entry);
             }
@@ -173,11 +195,10 @@ pub fn each_selected<E: From<StoreError>>(
             top = Some(entry.path.clone());
         }
         for folder in above.drain(..) {
-            handed(folder, chunks)?;
+            each(folder, chunks)?;
         }
-        handed(entry, chunks)
-    })?;
-    Ok(instead.into_values().collect())
+        each(entry, chunks)
+    })
 }
 
 #[cfg(test)]

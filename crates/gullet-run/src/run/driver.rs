@@ -30,7 +30,7 @@ use gullet_model::outcome::Outcome;
 use gullet_model::problem::ProblemKind;
 use gullet_model::record::Record;
 use gullet_model::step::{CommandReport, StepName, StepReport};
-use gullet_model::words::millis;
+use gullet_model::words::{chain, millis};
 
 /// Everything that a run stands on.
 pub struct Setup<'a> {
@@ -73,17 +73,22 @@ pub struct Ended {
     pub in_store: bool,
 }
 
+/// What this machine knows to be in the store; else why the store cannot be used.
+fn open_cache(setup: &Setup<'_>) -> (Option<Cache>, Option<String>) {
+    let store = match &setup.store {
+        Ok(store) => store,
+        Err(error) => return (None, Some(chain(error))),
+    };
+    let path = setup.state.cache_path(&store.info().id).map_err(|error| chain(&error));
+    match path.and_then(|path| Cache::open(&path).map_err(|error| chain(&error))) {
+        Ok(cache) => (Some(cache), None),
+        Err(text) => (None, Some(text)),
+    }
+}
+
 /// Executes a run.
 pub fn execute(setup: Setup<'_>, listener: &mut dyn Listener) -> Ended {
-    let cache = setup.store.as_ref().ok().map(|store| {
-        let path = setup.state.cache_path(&store.info().id).map_err(|error| gullet_model::words::chain(&error))?;
-        Cache::open(&path).map_err(|error| gullet_model::words::chain(&error))
-    });
-    let (mut cache, trouble) = match cache {
-        Some(Ok(cache)) => (Some(cache), None),
-        Some(Err(text)) => (None, Some(text)),
-        None => (None, setup.store.as_ref().err().map(|error| gullet_model::words::chain(error))),
-    };
+    let (mut cache, trouble) = open_cache(&setup);
     let store = setup.store.as_ref().ok().cloned();
     for name in &setup.damaged {
         // Where that fails the damaged file is stood on once more, and found again by the next verification.
@@ -97,11 +102,11 @@ pub fn execute(setup: Setup<'_>, listener: &mut dyn Listener) -> Ended {
     });
     let (deposit, trouble) = match deposit.transpose() {
         Ok(deposit) => (deposit, trouble),
-        Err(error) => (None, trouble.or(Some(gullet_model::words::chain(&error)))),
+        Err(error) => (None, trouble.or(Some(chain(&error)))),
     };
     let (scratch, leftovers) = match setup.state.scratch(&setup.plan.app, setup.run.as_str(), &setup.lock) {
         Ok((scratch, leftovers)) => (scratch, Ok(leftovers)),
-        Err(error) => (PathBuf::from("/nonexistent"), Err(gullet_model::words::chain(&error))),
+        Err(error) => (PathBuf::from("/nonexistent"), Err(chain(&error))),
     };
     let runner = Runner {
         world: setup.world,

@@ -13,15 +13,7 @@ impl Sequence {
         }
         let bad = matches!(reply, TaskResult::No);
         match task {
-            Task::Preflight if self.at == Phase::Preflight => {
-                if bad {
-                    self.outcome = self.outcome.combine(Outcome::Refused);
-                    self.void = true;
-                    self.at = Phase::Commit;
-                } else {
-                    self.at = Phase::Before;
-                }
-            }
+            Task::Preflight if self.at == Phase::Preflight => self.preflight_done(bad),
             Task::Hooks(moment) => self.hooks_done(moment, bad),
             Task::Prepare if self.at == Phase::Prepare => self.go(bad, Phase::Precopy(0)),
             Task::Precopy(part) if self.at == Phase::Precopy(part) => {
@@ -49,15 +41,7 @@ impl Sequence {
                 self.part_done(part, bad, Phase::CheckNoWrites(part + 1));
             }
             Task::ProveAgain(step) if self.at == Phase::ProveAgain(step) => self.go(bad, Phase::ProveAgain(step + 1)),
-            Task::Release(step) => {
-                self.to_leave.pop();
-                self.leave_said_no = bad;
-                if self.shape.steps[step].proves_left {
-                    self.at = Phase::ProveReleased(step);
-                } else {
-                    self.left(!bad);
-                }
-            }
+            Task::Release(step) => self.released(step, bad),
             Task::ProveReleased(_) => {
                 // The probe decides: a `release` that complained but worked is worth a look, no more.
                 if self.leave_said_no {
@@ -81,6 +65,24 @@ impl Sequence {
                 self.at = Phase::Verdict;
             }
             _ => {}
+        }
+    }
+
+    fn preflight_done(&mut self, bad: bool) {
+        if bad {
+            self.outcome = self.outcome.combine(Outcome::Refused);
+            self.void = true;
+        }
+        self.at = if bad { Phase::Commit } else { Phase::Before };
+    }
+
+    fn released(&mut self, step: usize, bad: bool) {
+        self.to_leave.pop();
+        self.leave_said_no = bad;
+        if self.shape.steps[step].proves_left {
+            self.at = Phase::ProveReleased(step);
+        } else {
+            self.left(!bad);
         }
     }
 

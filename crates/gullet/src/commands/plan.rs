@@ -107,18 +107,7 @@ pub fn plan(ui: &mut Ui, global: &Global, args: &PlanArgs) -> Result<Exit, Comma
 fn show(ui: &mut Ui, plan: &Plan, parts: &[PartView<'_>], has_store: bool, full: bool) {
     let title = plan.spec.title.as_ref().map_or_else(|| plan.app.clone(), |title| format!("{title} ({})", plan.app));
     ui.say(styled(BOLD, harmless(&title)));
-    let hold = match &plan.spec.no_hold {
-        None if plan.spec.hold.is_empty() => {
-            let why = plan.spec.self_consistent.as_deref().unwrap_or("it has no hold step");
-            format!("none needed, its export is consistent by itself: {}", harmless(why))
-        }
-        Some(why) => format!("none, so the parts will not be from one point in time: {}", harmless(why)),
-        None => {
-            let names: Vec<&str> = plan.spec.hold.iter().map(|step| step.name.as_str()).collect();
-            let limit = Span(plan.longest_hold());
-            format!("{} (backup mode), for {limit} at most", names.join(", then "))
-        }
-    };
+    let hold = hold_text(plan);
     let missing = if has_store { "" } else { ", not made yet: gullet store new" };
     ui.say(pairs(&[("store", format!("{} at {}{missing}", plan.store_name, plan.store.display())), ("hold", hold)]));
     ui.say("");
@@ -141,6 +130,33 @@ fn show(ui: &mut Ui, plan: &Plan, parts: &[PartView<'_>], has_store: bool, full:
         ]
     });
     ui.say(table(&["part", "kind", "now", "last run", "from"], rows.collect()));
+    show_left_out(ui, plan, parts);
+    ui.say("");
+    ui.say(styled(BOLD, "steps"));
+    for (number, step) in merged(steps(plan)).iter().enumerate() {
+        show_step(ui, number + 1, step, full);
+    }
+    if !full {
+        ui.hint(&format!("`gullet plan {} --full` shows whole scripts, accounts, folders and variables", plan.app));
+    }
+}
+
+fn hold_text(plan: &Plan) -> String {
+    match &plan.spec.no_hold {
+        None if plan.spec.hold.is_empty() => {
+            let why = plan.spec.self_consistent.as_deref().unwrap_or("it has no hold step");
+            format!("none needed, its export is consistent by itself: {}", harmless(why))
+        }
+        Some(why) => format!("none, so the parts will not be from one point in time: {}", harmless(why)),
+        None => {
+            let names: Vec<&str> = plan.spec.hold.iter().map(|step| step.name.as_str()).collect();
+            let limit = Span(plan.longest_hold());
+            format!("{} (backup mode), for {limit} at most", names.join(", then "))
+        }
+    }
+}
+
+fn show_left_out(ui: &mut Ui, plan: &Plan, parts: &[PartView<'_>]) {
     let left: Vec<String> = parts
         .iter()
         .flat_map(|part| part.survey.iter().flat_map(|survey| &survey.left_out).map(|left| (part.name, left)))
@@ -173,14 +189,6 @@ fn show(ui: &mut Ui, plan: &Plan, parts: &[PartView<'_>], has_store: bool, full:
     }
     for drift in &plan.drift {
         ui.say(harmless(&format!("  {}", drift.text)));
-    }
-    ui.say("");
-    ui.say(styled(BOLD, "steps"));
-    for (number, step) in merged(steps(plan)).iter().enumerate() {
-        show_step(ui, number + 1, step, full);
-    }
-    if !full {
-        ui.hint(&format!("`gullet plan {} --full` shows whole scripts, accounts, folders and variables", plan.app));
     }
 }
 

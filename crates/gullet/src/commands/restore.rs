@@ -7,9 +7,11 @@ use std::os::unix::ffi::OsStrExt;
 use std::path::PathBuf;
 
 use clap::Args;
+use gullet_host::world::World;
 use gullet_logbook::logbook::Logged;
 use gullet_model::record::RemarkKind;
 use gullet_restore::restore::{OwnerMap, RestorePlan, RestoreReport, Selection};
+use gullet_store::Store;
 
 use crate::args::{Global, ReadingArgs};
 use crate::error::CommandError;
@@ -159,38 +161,39 @@ pub fn restore(ui: &mut Ui, global: &Global, args: &RestoreArgs) -> Result<Exit,
     if found == 0 && !args.paths.is_empty() {
         return Err(no_such_path(&shown.run));
     }
-    // A stranger's store is only read.
-    if let Some(loaded) = &reading.loaded
-        && let Ok(state) = crate::open::state(loaded)
-    {
-        let text = format!("restored into {} on {} ({})", into.display(), outside.world().host.name, report.outcome);
-        let said = logged.say(
-            RemarkKind::Restored,
-            gullet_model::Outcome::Complete,
-            text,
-            store,
-            Some(&state),
-            outside.world(),
-        );
-        if let Err(error) = said {
-            ui.warning(&format!("the logbook could not be told: {error}"));
-        }
-    }
+    let text = format!("restored into {} on {} ({})", into.display(), outside.world().host.name, report.outcome);
+    tell_logbook(ui, (&reading, store, logged), text, outside.world());
     if ui.is_json() {
         ui.json(&serde_json::json!({ "plan": shown, "report": report }))?;
     } else {
         show(ui, &shown, &report);
     }
+    if !is_own {
+        warn_of_powers(ui, &report);
+    }
+    Ok(report.outcome.into())
+}
+
+/// Has the logbook remember that a run was restored. A stranger's store is only read.
+fn tell_logbook(ui: &mut Ui, (reading, store, logged): (&Reading, &Store, &Logged), text: String, world: World<'_>) {
+    let Some(state) = reading.loaded.as_ref().and_then(|loaded| crate::open::state(loaded).ok()) else { return };
+    let said = logged.say(RemarkKind::Restored, gullet_model::Outcome::Complete, text, store, Some(&state), world);
+    if let Err(error) = said {
+        ui.warning(&format!("the logbook could not be told: {error}"));
+    }
+}
+
+/// Warns of files of another machine that give powers here.
+fn warn_of_powers(ui: &mut Ui, report: &RestoreReport) {
     let powerful =
         report.parts.iter().filter_map(|part| part.powerful.as_ref().map(|(count, first)| (part, count, first)));
-    for (part, number, first) in powerful.filter(|_| !is_own) {
+    for (part, number, first) in powerful {
         ui.warning(&format!(
             "{}: {} of another machine with set-uid or set-gid bits, or that are devices: look at them before others can: {first}",
             part.part,
             count(*number, "path"),
         ));
     }
-    Ok(report.outcome.into())
 }
 
 /// Who owns here what somebody else owned there.

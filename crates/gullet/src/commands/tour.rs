@@ -68,6 +68,49 @@ impl Tour<'_> {
         std::thread::sleep(Duration::from_secs(1));
         let (plain_agrees, plain_said) = self.plain_copy()?;
 
+        self.definition_and_plan()?;
+
+        self.chapter("A run");
+        self.tell(
+            "The desk is paused, proven to be paused, captured, proven to be still paused, and resumed. Only then",
+        );
+        self.tell("is anything stored, read back and recorded.");
+        let first = self.run("the first run of the tour", &[])?;
+        if first != Exit::Complete {
+            return Ok(first);
+        }
+
+        let restored = self.restore_and_compare(plain_agrees, plain_said)?;
+        if restored != Exit::Complete {
+            return Ok(restored);
+        }
+
+        self.chapter("Proven before it is needed");
+        self.tell("A drill restores it to a scratch place, has the engine open the databases, and adds the desk up.");
+        self.shell("gullet drill quaybook");
+        let args = DrillArgs { app: "quaybook".to_owned(), run: None, plan: false, opening: OpeningArgs::default() };
+        let drilled = drill::drill(self.ui, &self.global, &args)?;
+        if drilled != Exit::Complete {
+            return Ok(drilled);
+        }
+
+        self.chapter("A second run stores what is new, and no more");
+        let second = self.run("the second run of the tour", &[])?;
+
+        self.chapter("An application that lies");
+        self.tell("From now on the desk says that it is paused, and goes on writing.");
+        self.demo.ask(&["misbehave", "lie"])?;
+        self.run("the desk lies", &[])?;
+        self.tell("The run failed, its captures are void, the desk serves, and the earlier runs are untouched.");
+        self.demo.ask(&["misbehave", "none"])?;
+
+        let (third, verified) = self.look_back()?;
+        self.ui.say("");
+        self.tell("That is the whole job. Your own application: see the README, \"Ten minutes\".");
+        Ok(second.worse(third).worse(verified))
+    }
+
+    fn definition_and_plan(&mut self) -> Result<(), CommandError> {
         self.chapter("The definition, a store, the plan");
         self.tell("A definition says how to put the desk into backup mode, how to know that it is, and what its parts");
         self.tell("are. The plan is what a run will do, step by step; nothing else is done.");
@@ -84,17 +127,10 @@ impl Tour<'_> {
         )?;
         self.shell("gullet plan quaybook");
         plan::plan(self.ui, &self.global, &PlanArgs { app: "quaybook".to_owned(), parts: Vec::new(), full: false })?;
+        Ok(())
+    }
 
-        self.chapter("A run");
-        self.tell(
-            "The desk is paused, proven to be paused, captured, proven to be still paused, and resumed. Only then",
-        );
-        self.tell("is anything stored, read back and recorded.");
-        let first = self.run("the first run of the tour", &[])?;
-        if first != Exit::Complete {
-            return Ok(first);
-        }
-
+    fn restore_and_compare(&mut self, plain_agrees: bool, plain_said: String) -> Result<Exit, CommandError> {
         self.chapter("Back again, beside the live desk");
         self.shell("gullet restore quaybook@latest --into restored");
         let into = self.demo.path("restored");
@@ -118,26 +154,10 @@ impl Tour<'_> {
                 "the capture does not agree: this must not happen, please report it",
             ));
         }
+        Ok(Exit::Complete)
+    }
 
-        self.chapter("Proven before it is needed");
-        self.tell("A drill restores it to a scratch place, has the engine open the databases, and adds the desk up.");
-        self.shell("gullet drill quaybook");
-        let args = DrillArgs { app: "quaybook".to_owned(), run: None, plan: false, opening: OpeningArgs::default() };
-        let drilled = drill::drill(self.ui, &self.global, &args)?;
-        if drilled != Exit::Complete {
-            return Ok(drilled);
-        }
-
-        self.chapter("A second run stores what is new, and no more");
-        let second = self.run("the second run of the tour", &[])?;
-
-        self.chapter("An application that lies");
-        self.tell("From now on the desk says that it is paused, and goes on writing.");
-        self.demo.ask(&["misbehave", "lie"])?;
-        self.run("the desk lies", &[])?;
-        self.tell("The run failed, its captures are void, the desk serves, and the earlier runs are untouched.");
-        self.demo.ask(&["misbehave", "none"])?;
-
+    fn look_back(&mut self) -> Result<(Exit, Exit), CommandError> {
         self.chapter("The logbook, a full verification, the answer to \"am I protected?\"");
         let third = self.run("the desk behaves again", &[])?;
         self.shell("gullet runs");
@@ -149,9 +169,7 @@ impl Tour<'_> {
             verify::verify(self.ui, &self.global, &VerifyArgs { reading: READING, ..VerifyArgs::default() })?;
         self.shell("gullet status");
         status::status(self.ui, &self.global, &StatusArgs { apps: Vec::new() })?;
-        self.ui.say("");
-        self.tell("That is the whole job. Your own application: see the README, \"Ten minutes\".");
-        Ok(second.worse(third).worse(verified))
+        Ok((third, verified))
     }
 
     fn chapter(&mut self, title: &str) {

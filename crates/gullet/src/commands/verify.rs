@@ -1,10 +1,12 @@
 //! `gullet verify`.
 
 use clap::Args;
+use gullet_host::state::State;
+use gullet_host::world::World;
 use gullet_logbook::logbook::Logged;
-use gullet_logbook::verify::{self, Depth, Proven, RunVerdict, Verification};
+use gullet_logbook::verify::{self, Depth, Proven, RunVerdict, Verification, VerifyReport};
 use gullet_model::definition::Share;
-use gullet_store::Hash;
+use gullet_store::{Hash, Store};
 
 use crate::args::{Global, ReadingArgs};
 use crate::error::CommandError;
@@ -88,54 +90,67 @@ pub fn verify(ui: &mut Ui, global: &Global, args: &VerifyArgs) -> Result<Exit, C
         }
         // On somebody else's machine a store is only read.
         if let Some(state) = &state {
-            let noted = verify::remark(store, &runs, &report, &world, Some(state));
-            if let Err(error) = noted {
-                ui.warning(&format!("the result could not be noted in the store: {error}"));
-            }
-            if let Ok(mut cache) = gullet_store::Cache::open(&state.cache_path(&store.info().id)?) {
-                for (name, _) in &report.damaged {
-                    cache.forget(name)?;
-                }
-            }
+            note_result(ui, (store, &runs), &report, state, &world)?;
         }
         if ui.is_json() {
             ui.json(&report)?;
         } else {
-            for (name, why) in &report.damaged {
-                ui.complain(format!("{} {}", styled(BAD, "damaged:"), harmless(&format!("{name}: {why}"))));
-            }
-            for verdict in &report.runs {
-                show(ui, verdict, depth);
-            }
-            let runs = count(report.runs.len() as u64, "run");
-            let files = count(report.files, "payload file");
-            let (bytes, chunks) = (size(report.bytes), count(report.chunks, "chunk"));
-            let proven = match depth {
-                Depth::Quick => format!("{runs}, {}: all there; nothing was read", count(report.of, "payload file")),
-                Depth::Full if report.read_before > 0 => {
-                    format!("{runs}, {files}, {bytes} read, {} before; {chunks} verified", report.read_before)
-                }
-                Depth::Full => format!("{runs}, {files}, {bytes} read; {chunks} verified"),
-                Depth::Share(_) => format!("{runs}, {files} of {}, {bytes} read; {chunks} verified", report.of),
-            };
-            if let Some(anchor) = &report.anchor {
-                anchored(ui, anchor);
-            }
-            if report.locked > 0 {
-                let sealed = count(report.locked, "encrypted file");
-                ui.say(format!(
-                    "  {sealed}: the stored bytes are verified; what is in them only with `--identity FILE`"
-                ));
-            }
-            let word =
-                if report.is_sound() { proven_word(depth, report.locked > 0) } else { styled(BAD, "✗ damaged") };
-            ui.say(format!("{word}: {proven}"));
+            show_report(ui, &report, depth);
         }
         if !report.is_sound() {
             exit = Exit::Failed;
         }
     }
     Ok(exit)
+}
+
+/// Notes the result in the store, and has damaged files forgotten, so that the next run stores their contents anew.
+fn note_result(
+    ui: &mut Ui,
+    (store, runs): (&Store, &[&Logged]),
+    report: &VerifyReport,
+    state: &State,
+    world: &World<'_>,
+) -> Result<(), CommandError> {
+    let noted = verify::remark(store, runs, report, world, Some(state));
+    if let Err(error) = noted {
+        ui.warning(&format!("the result could not be noted in the store: {error}"));
+    }
+    if let Ok(mut cache) = gullet_store::Cache::open(&state.cache_path(&store.info().id)?) {
+        for (name, _) in &report.damaged {
+            cache.forget(name)?;
+        }
+    }
+    Ok(())
+}
+
+fn show_report(ui: &mut Ui, report: &VerifyReport, depth: Depth) {
+    for (name, why) in &report.damaged {
+        ui.complain(format!("{} {}", styled(BAD, "damaged:"), harmless(&format!("{name}: {why}"))));
+    }
+    for verdict in &report.runs {
+        show(ui, verdict, depth);
+    }
+    let runs = count(report.runs.len() as u64, "run");
+    let files = count(report.files, "payload file");
+    let (bytes, chunks) = (size(report.bytes), count(report.chunks, "chunk"));
+    let proven = match depth {
+        Depth::Quick => format!("{runs}, {}: all there; nothing was read", count(report.of, "payload file")),
+        Depth::Full if report.read_before > 0 => {
+            format!("{runs}, {files}, {bytes} read, {} before; {chunks} verified", report.read_before)
+        }
+        Depth::Full => format!("{runs}, {files}, {bytes} read; {chunks} verified"),
+        Depth::Share(_) => format!("{runs}, {files} of {}, {bytes} read; {chunks} verified", report.of),
+    };
+    if let Some(anchor) = &report.anchor {
+        anchored(ui, anchor);
+    }
+    if report.locked > 0 {
+        let sealed = count(report.locked, "encrypted file");
+        ui.say(format!("  {sealed}: the stored bytes are verified; what is in them only with `--identity FILE`"));
+    }
+    let word = if report.is_sound() { proven_word(depth, report.locked > 0) } else { styled(BAD, "✗ damaged") };
+    ui.say(format!("{word}: {proven}"));
 }
 
 fn anchored(ui: &mut Ui, anchor: &verify::Anchor) {

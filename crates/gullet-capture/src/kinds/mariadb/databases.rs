@@ -132,6 +132,21 @@ impl Point {
     }
 }
 
+/// Tables that an engine without transactions keeps, so that a view does not pin them.
+fn tables_without_transactions(
+    names: &[String],
+    session: &Session,
+    waiting: Waiting<'_>,
+) -> Result<Vec<String>, PartError> {
+    let list: Vec<String> = names.iter().map(|name| literal(name)).collect();
+    let sql = format!(
+        "select concat(table_schema, '.', table_name) from information_schema.tables where table_schema in ({}) \
+         and table_type = 'BASE TABLE' and engine <> 'InnoDB'",
+        list.join(", ")
+    );
+    Ok(session.rows(&sql, waiting)?.into_iter().flatten().flatten().collect())
+}
+
 /// Runs the export while everything is locked for as long as it takes to begin.
 fn one_point(
     spec: &Mariadb,
@@ -142,15 +157,7 @@ fn one_point(
     context: &mut CaptureContext<'_, '_>,
 ) -> Result<Point, PartError> {
     let waiting = context.waiting();
-    let list: Vec<String> = names.iter().map(|name| literal(name)).collect();
-    let plain = lock.rows(
-        &format!(
-            "select concat(table_schema, '.', table_name) from information_schema.tables where table_schema in ({}) \
-             and table_type = 'BASE TABLE' and engine <> 'InnoDB'",
-            list.join(", ")
-        ),
-        waiting,
-    )?;
+    let plain = tables_without_transactions(names, lock, waiting)?;
     lock.rows(&format!("set session lock_wait_timeout = {}", LOCK.as_secs()), waiting)?;
     lock.rows("flush tables with read lock", waiting).map_err(|error| match error {
         EngineError::Said(why) => failed(format!("the server could not be locked within {} s: {why}", LOCK.as_secs())),
@@ -174,7 +181,7 @@ fn one_point(
     // pinned by its view of them: then everything stays locked until it ends.
     let until_the_end = binlog.is_none() || !plain.is_empty();
     if !plain.is_empty() {
-        let named: Vec<String> = plain.into_iter().flatten().flatten().take(3).collect();
+        let named: Vec<String> = plain.into_iter().take(3).collect();
         let text =
             format!("the server's writes waited for the whole export: {} … are no InnoDB tables", named.join(", "));
         context.notes.warnings.push(text);

@@ -70,35 +70,7 @@ impl Rules<'_> {
             self.path(&format!("{at}/sqlite"), path, of_paths);
         }
         self.service(at, part, scope);
-        if let Some(export) = &part.export {
-            self.command(&format!("{at}/export"), export, scope);
-            let fills = export.run.iter().flatten().chain(&export.script).any(|text| text.contains("{scratch}"));
-            let env = export.script.as_deref().is_some_and(|script| script.contains("GULLET_SCRATCH"));
-            if part.collect.is_empty() && !fills && !env {
-                let message = "the export has nowhere to write to".to_owned();
-                let hint = Some("put `{scratch}` among its arguments, or name its files with `collect`".to_owned());
-                self.flaw(&format!("{at}/export"), message, hint);
-            }
-        }
-        let command = CommandSpec { run: Some(part.command.clone()), ..CommandSpec::default() };
-        if kind == PartKind::Command {
-            self.command(&format!("{at}/command"), &command, Scope { scratch: false, ..scope });
-        }
-        if let Some(each) = &part.each {
-            self.command(&format!("{at}/each"), &each.command, NOWHERE);
-            if !part.name.contains("{each.") {
-                let message = "the name must contain `{each.…}`, so that every capture has its own".to_owned();
-                self.flaw(&format!("{at}/name"), message, None);
-            }
-        } else {
-            self.placeholders(&format!("{at}/name"), &part.name, NOWHERE);
-        }
-        for (name, fact) in &part.facts {
-            self.command(&format!("{at}/facts/{name}"), fact, Scope { scratch: false, ..scope });
-        }
-        if let Some(steady) = &part.stable {
-            self.command(&format!("{at}/stable"), &steady.command, Scope { scratch: false, ..scope });
-        }
+        self.own_commands(at, part, scope);
         if let Some(back) = &part.restore {
             let known = Scope { own: "folder", scratch: false, ..scope };
             match &back.within {
@@ -121,6 +93,43 @@ impl Rules<'_> {
                 self.flaw(&at, message, None);
             }
         }
+        self.patterns(at, part);
+    }
+
+    /// The commands that produce a part, and that are asked about it.
+    fn own_commands(&mut self, at: &str, part: &Part, scope: Scope<'_>) {
+        if let Some(export) = &part.export {
+            self.command(&format!("{at}/export"), export, scope);
+            let fills = export.run.iter().flatten().chain(&export.script).any(|text| text.contains("{scratch}"));
+            let env = export.script.as_deref().is_some_and(|script| script.contains("GULLET_SCRATCH"));
+            if part.collect.is_empty() && !fills && !env {
+                let message = "the export has nowhere to write to".to_owned();
+                let hint = Some("put `{scratch}` among its arguments, or name its files with `collect`".to_owned());
+                self.flaw(&format!("{at}/export"), message, hint);
+            }
+        }
+        let command = CommandSpec { run: Some(part.command.clone()), ..CommandSpec::default() };
+        if !part.command.is_empty() {
+            self.command(&format!("{at}/command"), &command, Scope { scratch: false, ..scope });
+        }
+        if let Some(each) = &part.each {
+            self.command(&format!("{at}/each"), &each.command, NOWHERE);
+            if !part.name.contains("{each.") {
+                let message = "the name must contain `{each.…}`, so that every capture has its own".to_owned();
+                self.flaw(&format!("{at}/name"), message, None);
+            }
+        } else {
+            self.placeholders(&format!("{at}/name"), &part.name, NOWHERE);
+        }
+        for (name, fact) in &part.facts {
+            self.command(&format!("{at}/facts/{name}"), fact, Scope { scratch: false, ..scope });
+        }
+        if let Some(steady) = &part.stable {
+            self.command(&format!("{at}/stable"), &steady.command, Scope { scratch: false, ..scope });
+        }
+    }
+
+    fn patterns(&mut self, at: &str, part: &Part) {
         for (key, patterns) in
             [("include", &part.include), ("exclude", &part.exclude), ("must_contain", &part.must_contain)]
         {

@@ -17,6 +17,19 @@ use gullet_host::hook::Runner;
 use gullet_model::definition::{PartKind, Reads, RestoreHook, Running, command_text};
 use gullet_model::record::{Capture, Layout};
 
+/// A root of a part, as it is in the run and here.
+struct FoundRoot {
+    /// Its path in the listing.
+    name: PathName,
+    /// Its place here.
+    here: PathBuf,
+    /// The number of its part.
+    part: usize,
+    is_folder: bool,
+    /// What goes with it, by the ends of their names.
+    beside: &'static [&'static str],
+}
+
 impl PlacePlan {
     /// Which roots change hands, and what comes below them.
     pub(super) fn roots(
@@ -34,56 +47,20 @@ impl PlacePlan {
             folder: ground.state.join("scratch"),
             top: ground.state.to_path_buf(),
         };
-        // (the path in the listing, the root here, part, whether it is a folder, what goes with it)
-        let mut found: Vec<(PathName, PathBuf, usize, bool, &'static [&'static str])> = Vec::new();
+        let mut found: Vec<FoundRoot> = Vec::new();
         for part in chosen {
             let Some(capture) = captures.iter().find(|capture| capture.part == part.part) else { continue };
             let number = self.parts.len();
-            let mut roots = Vec::new();
-            if capture.layout == Layout::Source {
-                let recorded = capture.roots.iter().map(|root| name_of(Path::new(&root.path)));
-                // Of what was asked for by path only that changes hands.
-                let wanted: Vec<PathName> = if self.asked.paths.is_empty() {
-                    recorded.collect()
-                } else {
-                    let recorded: Vec<PathName> = recorded.collect();
-                    let is_of = |path: &&PathName| recorded.iter().any(|root| *path == root || path.is_below(root));
-                    self.asked.paths.iter().filter(is_of).cloned().collect()
-                };
-                for name in wanted {
-                    let entry = ListingReader::new(chunks).find(&part.listing.root, &name);
-                    let Some(entry) = entry.map_err(in_listing)? else { continue };
-                    let original = Path::new("/").join(path_of(&name));
-                    let here = under(&original, &self.asked.maps);
-                    let beside: &'static [&'static str] =
-                        if capture.kind == PartKind::Sqlite { &BESIDE_SQLITE } else { &[] };
-                    roots.push(here.clone());
-                    found.push((name, here, number, entry.kind == Kind::Folder, beside));
-                }
-                if roots.is_empty() && !self.asked.paths.is_empty() {
-                    continue;
-                }
-            } else if !self.asked.paths.is_empty() {
+            let of_part = match capture.layout {
+                Layout::Source => self.roots_of(capture, (part, number), chunks)?,
+                Layout::Export => Vec::new(),
+            };
+            if of_part.is_empty() && !self.asked.paths.is_empty() {
                 continue;
             }
-            let spec = capture.defined_in(&self.spec);
-            let back = spec.and_then(|spec| spec.restore.clone());
-            let way = match (&capture.layout, &back) {
-                (Layout::Source, _) => Way::Files { roots },
-                (Layout::Export, Some(RestoreHook { within: Some(other), .. })) => Way::Within { other: other.clone() },
-                (Layout::Export, Some(back)) => {
-                    let stdin = if back.reads == Some(Reads::Stdin) { " < {its one file}" } else { "" };
-                    Way::Command {
-                        command: command_text(&back.command) + stdin,
-                        stopped: back.when != Some(Running::Started),
-                    }
-                }
-                (Layout::Export, None) => match spec.and_then(|spec| DatabaseImport::of(spec, &runner)) {
-                    Some(Ok(server)) => Way::Import { server: server.describe() },
-                    Some(Err(why)) => return Err(refused(format!("{}: {why}", part.part))),
-                    None => Way::ByHand,
-                },
-            };
+            let roots = of_part.iter().map(|root| root.here.clone()).collect();
+            found.extend(of_part);
+            let (way, back) = self.way_of(capture, roots, &runner)?;
             self.parts.push(PlacePart {
                 part: part.part.clone(),
                 way,
@@ -100,13 +77,69 @@ impl PlacePlan {
         if self.parts.is_empty() {
             return Err(refused("none of these paths is in the run"));
         }
-        let mut all = Vec::new();
-        for (name, here, part, is_folder, beside) in found {
-            all.push((resolved(&here)?, name, here, part, is_folder, beside));
+        self.place_roots(found, ground)
+    }
+
+    /// The roots of a part that was captured as it lay there, of what was asked for.
+    fn roots_of(
+        &self,
+        capture: &Capture,
+        (part, number): (&RestorePart, usize),
+        chunks: &mut ChunkReader,
+    ) -> Result<Vec<FoundRoot>, RestoreError> {
+        let recorded: Vec<PathName> = capture.roots.iter().map(|root| name_of(Path::new(&root.path))).collect();
+        // Of what was asked for by path only that changes hands.
+        let wanted: Vec<PathName> = if self.asked.paths.is_empty() {
+            recorded
+        } else {
+            let is_of = |path: &&PathName| recorded.iter().any(|root| *path == root || path.is_below(root));
+            self.asked.paths.iter().filter(is_of).cloned().collect()
+        };
+        let beside: &'static [&'static str] = if capture.kind == PartKind::Sqlite { &BESIDE_SQLITE } else { &[] };
+        let mut found = Vec::new();
+        for name in wanted {
+            let entry = ListingReader::new(chunks).find(&part.listing.root, &name);
+            let Some(entry) = entry.map_err(in_listing)? else { continue };
+            let here = under(&Path::new("/").join(path_of(&name)), &self.asked.maps);
+            found.push(FoundRoot { name, here, part: number, is_folder: entry.kind == Kind::Folder, beside });
         }
-        // The outermost roots change hands; what lies within them goes with them.
-        all.sort_by_key(|found| (found.0.as_os_str().len(), found.3));
-        for (real, name, here, part, is_folder, beside) in all {
+        Ok(found)
+    }
+
+    /// How a part comes back, and its restore hook.
+    fn way_of(
+        &self,
+        capture: &Capture,
+        roots: Vec<PathBuf>,
+        runner: &Runner<'_>,
+    ) -> Result<(Way, Option<RestoreHook>), RestoreError> {
+        let spec = capture.defined_in(&self.spec);
+        let back = spec.and_then(|spec| spec.restore.clone());
+        let way = match (&capture.layout, &back) {
+            (Layout::Source, _) => Way::Files { roots },
+            (Layout::Export, Some(RestoreHook { within: Some(other), .. })) => Way::Within { other: other.clone() },
+            (Layout::Export, Some(back)) => {
+                let stdin = if back.reads == Some(Reads::Stdin) { " < {its one file}" } else { "" };
+                let command = command_text(&back.command) + stdin;
+                Way::Command { command, stopped: back.when != Some(Running::Started) }
+            }
+            (Layout::Export, None) => match spec.and_then(|spec| DatabaseImport::of(spec, runner)) {
+                Some(Ok(server)) => Way::Import { server: server.describe() },
+                Some(Err(why)) => return Err(refused(format!("{}: {why}", capture.part))),
+                None => Way::ByHand,
+            },
+        };
+        Ok((way, back))
+    }
+
+    /// Finds the outermost roots, which change hands; what lies within them goes with them.
+    fn place_roots(&mut self, found: Vec<FoundRoot>, ground: &Ground<'_>) -> Result<(), RestoreError> {
+        let mut all = Vec::new();
+        for root in found {
+            all.push((resolved(&root.here)?, root));
+        }
+        all.sort_by_key(|(real, root)| (real.as_os_str().len(), root.part));
+        for (real, FoundRoot { name, here, part, is_folder, beside }) in all {
             let outer =
                 self.targets.iter().position(|target| real == target.resolved || real.starts_with(&target.resolved));
             let target = match outer {
