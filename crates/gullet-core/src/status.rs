@@ -8,13 +8,13 @@ use gullet_logbook::logbook::{Logbook, Logged};
 use gullet_model::outcome::Outcome;
 use gullet_model::problem::ProblemKind;
 use gullet_model::record::{Remark, RemarkKind};
-use gullet_restore::restore::place::{Journal, Stage};
+use gullet_restore::restore::place::{Journal, JournalStage};
 use gullet_run::hold::NoteStatus;
 
 /// How an application stands. Ordered; the number is the exit code.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
 #[serde(rename_all = "snake_case")]
-pub enum Level {
+pub enum Severity {
     /// Protected.
     Ok,
     /// Protected, with something to look at.
@@ -25,7 +25,7 @@ pub enum Level {
     Unknown,
 }
 
-impl Level {
+impl Severity {
     /// The exit code that monitoring expects.
     pub fn code(self) -> u8 {
         self as u8
@@ -48,7 +48,7 @@ pub struct AppStatus {
     /// The application.
     pub app: String,
     /// How it stands.
-    pub level: Level,
+    pub level: Severity,
     /// Why, worst first.
     pub reasons: Vec<String>,
     /// The newest run that can stand for it.
@@ -153,7 +153,7 @@ impl AppStatus {
     pub fn unknown(app: String, why: String) -> Self {
         Self {
             app,
-            level: Level::Unknown,
+            level: Severity::Unknown,
             reasons: vec![why],
             last_good: None,
             last: None,
@@ -166,7 +166,7 @@ impl AppStatus {
 
     /// With one more reason, which is said first.
     #[must_use]
-    pub fn with(mut self, level: Level, reason: String) -> Self {
+    pub fn with(mut self, level: Severity, reason: String) -> Self {
         self.level = self.level.max(level);
         self.reasons.insert(0, reason);
         self
@@ -177,16 +177,18 @@ impl AppStatus {
     pub fn with_restore(mut self, journal: Option<&Journal>) -> Self {
         let Some(journal) = journal else { return self };
         let level = match journal.stage {
-            Stage::Done | Stage::Undone => Level::Ok,
-            Stage::Writing | Stage::Written | Stage::Tried => Level::Warning,
-            Stage::Swapping | Stage::Swapped | Stage::GoingBack | Stage::UndoneStopped => Level::Critical,
+            JournalStage::Done | JournalStage::Undone => Severity::Ok,
+            JournalStage::Writing | JournalStage::Written | JournalStage::Tried => Severity::Warning,
+            JournalStage::Swapping | JournalStage::Swapped | JournalStage::GoingBack | JournalStage::UndoneStopped => {
+                Severity::Critical
+            }
         };
         self.level = self.level.max(level);
         let text = match journal.stage {
-            Stage::Done => format!("run {} was restored in place; the old state is kept", journal.run),
+            JournalStage::Done => format!("run {} was restored in place; the old state is kept", journal.run),
             stage => format!("a restore of run {} in place is {}", journal.run, stage.words()),
         };
-        let at = if level == Level::Ok { self.reasons.len() } else { 0 };
+        let at = if level == Severity::Ok { self.reasons.len() } else { 0 };
         self.reasons.insert(at, text);
         self
     }
@@ -210,21 +212,21 @@ fn failed_drill(app: &str, book: &Logbook, now: Timestamp) -> Option<String> {
 }
 
 /// What is to be said of the hold note.
-fn of_hold(hold: &NoteStatus) -> Option<(Level, String)> {
+fn of_hold(hold: &NoteStatus) -> Option<(Severity, String)> {
     match hold {
         NoteStatus::Nothing | NoteStatus::Over(_) => None,
         NoteStatus::Unreadable => {
-            Some((Level::Critical, "its hold note cannot be read, so it may be held: `gullet release`".to_owned()))
+            Some((Severity::Critical, "its hold note cannot be read, so it may be held: `gullet release`".to_owned()))
         }
         NoteStatus::Forgotten(head) => {
             let text = format!("it is held {}, and nobody is left who releases it: `gullet release`", head.describe());
-            Some((Level::Critical, text))
+            Some((Severity::Critical, text))
         }
         NoteStatus::Owned(head) => {
             let level = match (&head.why, head.by_hand) {
-                (Some(_), _) => Level::Critical,
-                (None, true) => Level::Warning,
-                (None, false) => Level::Ok,
+                (Some(_), _) => Severity::Critical,
+                (None, true) => Severity::Warning,
+                (None, false) => Severity::Ok,
             };
             Some((level, format!("it is held {}", head.describe())))
         }
@@ -237,7 +239,7 @@ fn of_age(
     proven: Option<Timestamp>,
     within: SignedDuration,
     about: &Circumstances,
-) -> Vec<(Level, String)> {
+) -> Vec<(Severity, String)> {
     let mut found = Vec::new();
     let age = about.now.duration_since(good.record.started);
     if age < -AHEAD {
@@ -245,11 +247,11 @@ fn of_age(
             "the last complete run is dated {}, which is in the future: its age is not known",
             good.record.started
         );
-        found.push((Level::Critical, text));
+        found.push((Severity::Critical, text));
     } else if age > within {
         let text =
             format!("the last complete run is {} old, and at most {} are expected", age_words(age), age_words(within));
-        found.push((Level::Critical, text));
+        found.push((Severity::Critical, text));
     }
     let of_proof = [
         ("the last complete run was not read back in full", good.verified(), about.verified_within),
@@ -259,20 +261,20 @@ fn of_age(
         let age = at.map(|at| about.now.duration_since(at));
         match (age, within) {
             (Some(age), _) if age < -AHEAD => {
-                found.push((Level::Warning, format!("{text} at a known time: it is noted for the future")));
+                found.push((Severity::Warning, format!("{text} at a known time: it is noted for the future")));
             }
             (Some(age), Some(within)) if age > within => {
-                found.push((Level::Warning, format!("{text} for {}", age_words(age))));
+                found.push((Severity::Warning, format!("{text} for {}", age_words(age))));
             }
-            (None, Some(_)) => found.push((Level::Warning, format!("{text} yet"))),
-            (None, None) => found.push((Level::Ok, format!("{text} yet"))),
+            (None, Some(_)) => found.push((Severity::Warning, format!("{text} yet"))),
+            (None, None) => found.push((Severity::Ok, format!("{text} yet"))),
             _ => {}
         }
     }
     if !about.payload_gone.is_empty() {
         let (count, first) = (about.payload_gone.len(), &about.payload_gone[0]);
         let text = format!("{count} of the payload files of the last complete run are missing or cut: {first}");
-        found.push((Level::Critical, text));
+        found.push((Severity::Critical, text));
     }
     found
 }
@@ -282,12 +284,12 @@ pub fn status(app: &str, book: &Logbook, hold: &NoteStatus, about: &Circumstance
     let (last, good) = (book.last(app), book.last_good(app));
     let proven = book.own_runs(app).filter_map(Logged::proven).max();
     let within = expected_within(app, book, about.expected_every);
-    let mut found: Vec<(Level, String)> = Vec::new();
+    let mut found: Vec<(Severity, String)> = Vec::new();
     found.extend(of_hold(hold));
     let hold = hold.head();
     match (last, good) {
-        (None, _) => found.push((Level::Critical, "it has never been run".to_owned())),
-        (Some(_), None) => found.push((Level::Critical, "it has no complete run".to_owned())),
+        (None, _) => found.push((Severity::Critical, "it has never been run".to_owned())),
+        (Some(_), None) => found.push((Severity::Critical, "it has no complete run".to_owned())),
         (Some(_), Some(_)) => {}
     }
     if let Some(last) = last {
@@ -297,41 +299,44 @@ pub fn status(app: &str, book: &Logbook, hold: &NoteStatus, about: &Circumstance
             Outcome::Warnings => {
                 let count = last.record.warnings.len().max(1);
                 let word = if count == 1 { "warning" } else { "warnings" };
-                found.push((Level::Warning, format!("the last run has {count} {word}")));
+                found.push((Severity::Warning, format!("the last run has {count} {word}")));
             }
             // The guard went on trying, or a person released it: the note of that run knows.
             Outcome::NotReleased if hold.is_some_and(|h| h.run == last.record.run.as_str() && h.state.is_over()) => {
-                found.push((Level::Warning, "the application was released later than it should have been".to_owned()));
+                found.push((
+                    Severity::Warning,
+                    "the application was released later than it should have been".to_owned(),
+                ));
             }
             Outcome::NotReleased => {
-                let not_released = |cause: &&gullet_model::record::Note| cause.kind == ProblemKind::NotReleased;
+                let not_released = |cause: &&gullet_model::record::Problem| cause.kind == ProblemKind::NotReleased;
                 let by_hand = last.record.causes.iter().find(not_released).and_then(|cause| cause.advice.clone());
                 let by_hand = by_hand.map(|text| format!("; {text}")).unwrap_or_default();
-                found.push((Level::Critical, format!("the application was not released{by_hand}")));
+                found.push((Severity::Critical, format!("the application was not released{by_hand}")));
             }
-            outcome => found.push((Level::Critical, format!("the last run is {outcome}{cause}"))),
+            outcome => found.push((Severity::Critical, format!("the last run is {outcome}{cause}"))),
         }
         if last.record.hold.no_hold.is_some() {
-            found.push((Level::Ok, "it is never held: its parts are not from one point in time".to_owned()));
+            found.push((Severity::Ok, "it is never held: its parts are not from one point in time".to_owned()));
         }
     }
     if let Some(good) = good {
         found.extend(of_age(good, proven, within, about));
     }
     if let Some(why) = failed_drill(app, book, about.now) {
-        found.push((Level::Critical, format!("the last drill failed: {why}")));
+        found.push((Severity::Critical, format!("the last drill failed: {why}")));
     }
     let of_app = |name: &str| name.split('/').nth(1) == Some(app);
     for (name, _) in book.unreadable.iter().filter(|(name, _)| of_app(name)) {
-        found.push((Level::Critical, format!("{name} is damaged")));
+        found.push((Severity::Critical, format!("{name} is damaged")));
     }
     for (name, why) in book.missing.iter().filter(|(name, _)| of_app(name)) {
-        found.push((Level::Critical, format!("{name} is missing, and {why}")));
+        found.push((Severity::Critical, format!("{name} is missing, and {why}")));
     }
     found.sort_by_key(|(level, _)| std::cmp::Reverse(*level));
     AppStatus {
         app: app.to_owned(),
-        level: found.first().map_or(Level::Ok, |(level, _)| *level),
+        level: found.first().map_or(Severity::Ok, |(level, _)| *level),
         reasons: found.into_iter().map(|(_, text)| text).collect(),
         last_good: good.map(RunMark::from),
         last: last.map(RunMark::from),

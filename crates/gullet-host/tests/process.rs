@@ -8,7 +8,7 @@ use std::time::{Duration, Instant};
 
 use gullet_host::hook::{Cancellation, Finished, Invocation, MARK, end_found, marked, run_process};
 use gullet_host::world::{Clock, Stop};
-use gullet_model::step::{Exit, Stream};
+use gullet_model::step::{ProcessExit, Stream};
 
 struct RealClock(Instant);
 
@@ -55,21 +55,21 @@ fn both_streams_are_kept_in_order_with_their_times() {
 
 #[test]
 fn how_it_ended_is_told_apart() {
-    assert_eq!(run("exit 0", 5000).report.exit, Exit::Code(0));
-    assert_eq!(run("exit 42", 5000).report.exit, Exit::Code(42));
-    assert_eq!(run("kill -9 $$", 5000).report.exit, Exit::Signal(9));
-    assert_eq!(run("sleep 30", 100).report.exit, Exit::Limit(100));
+    assert_eq!(run("exit 0", 5000).report.exit, ProcessExit::Code(0));
+    assert_eq!(run("exit 42", 5000).report.exit, ProcessExit::Code(42));
+    assert_eq!(run("kill -9 $$", 5000).report.exit, ProcessExit::Signal(9));
+    assert_eq!(run("sleep 30", 100).report.exit, ProcessExit::Limit(100));
     let missing = Invocation { argv: vec!["/nonexistent".to_owned()], ..shell("", 100) };
     let finished = run_process(missing, &clock(), Cancellation::default());
     assert!(
-        matches!(&finished.report.exit, Exit::NotStarted(why) if why.contains("/nonexistent")),
+        matches!(&finished.report.exit, ProcessExit::NotStarted(why) if why.contains("/nonexistent")),
         "{:?}",
         finished.report.exit
     );
     let nowhere = Invocation { dir: "/nonexistent".into(), ..shell("true", 100) };
     let finished = run_process(nowhere, &clock(), Cancellation::default());
     assert!(
-        matches!(&finished.report.exit, Exit::NotStarted(why) if why.contains("folder")),
+        matches!(&finished.report.exit, ProcessExit::NotStarted(why) if why.contains("folder")),
         "{:?}",
         finished.report.exit
     );
@@ -84,17 +84,17 @@ fn a_wish_to_stop_and_the_end_of_patience_end_it() {
         &clock(),
         Cancellation { stop: Some(&stop), until: None, ..Cancellation::default() },
     );
-    assert_eq!(finished.report.exit, Exit::Stopped);
+    assert_eq!(finished.report.exit, ProcessExit::Stopped);
     let until = Cancellation { stop: None, until: Some(Duration::from_millis(200)), ..Cancellation::default() };
     let finished = run_process(shell("sleep 30", 60_000), &clock(), until);
-    assert_eq!(finished.report.exit, Exit::Stopped);
+    assert_eq!(finished.report.exit, ProcessExit::Stopped);
     assert!((150..3000).contains(&finished.report.took_ms), "{}", finished.report.took_ms);
 }
 
 #[test]
 fn one_that_ignores_term_is_killed_after_a_grace() {
     let finished = run("trap '' TERM; while :; do sleep 0.1; done", 100);
-    assert_eq!(finished.report.exit, Exit::Limit(100));
+    assert_eq!(finished.report.exit, ProcessExit::Limit(100));
     assert!((2000..6000).contains(&finished.report.took_ms), "{}", finished.report.took_ms);
     assert!(finished.report.escaped.is_empty(), "{:?}", finished.report.escaped);
 }
@@ -114,7 +114,7 @@ fn a_script_is_handed_over_in_memory() {
         ..shell("", 5000)
     };
     let finished = run_process(call, &clock(), Cancellation::default());
-    assert_eq!(finished.report.exit, Exit::Code(1));
+    assert_eq!(finished.report.exit, ProcessExit::Code(1));
     assert_eq!(finished.text(), "/proc/self/fd/");
     assert!(finished.report.script.unwrap().contains("not reached"));
 }
@@ -161,6 +161,6 @@ fn what_a_command_starts_when_it_is_ended_at_its_limit_is_ended_too() {
     let inner = format!("trap 'sleep 0.5; touch {}; exit' TERM; while :; do sleep 0.02; done", late.display());
     let mut call = shell(&format!("setsid sh -c \"{inner}\" & wait"), 300);
     call.env.insert(MARK.to_owned(), "a-command-at-its-limit.1".to_owned());
-    assert_eq!(run_process(call, &clock(), Cancellation::default()).report.exit, Exit::Limit(300));
+    assert_eq!(run_process(call, &clock(), Cancellation::default()).report.exit, ProcessExit::Limit(300));
     assert_eq!(marked("a-command-at-its-limit.", |_| true), []);
 }

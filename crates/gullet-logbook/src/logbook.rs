@@ -6,7 +6,7 @@ use std::fs;
 use gullet_store::{DocumentName, Holdings, Need, Recipients, Store, StoreError};
 use jiff::Timestamp;
 
-use crate::sealed::{self, Draft, Opened};
+use crate::sealed::{self, Draft, OpenedDocument};
 use gullet_host::state::State;
 use gullet_host::world::World;
 use gullet_model::outcome::Outcome;
@@ -389,7 +389,7 @@ fn read_run(
         if own { Ok(opened) } else { Err(misplaced(name)) }
     });
     let opened = read.map_err(|error| unreadable.push((name.to_string(), error.to_string()))).ok()?;
-    let Opened { document: record, keys, is_locked } = opened;
+    let OpenedDocument { document: record, keys, is_locked } = opened;
     let mut remarks = remarks(&record);
     remarks.sort_by_key(|remark| (remark.number, remark.at));
     Some(Logged { name: name.to_string(), in_store: true, record, remarks, keys, is_locked })
@@ -400,7 +400,7 @@ pub(crate) fn read_record(
     store: &Store,
     name: &DocumentName,
     state: Option<&State>,
-) -> Result<Opened<Record>, StoreError> {
+) -> Result<OpenedDocument<Record>, StoreError> {
     let document = store.document(name)?;
     let version: serde_json::Value = document.parse()?;
     let version = version.get("record").and_then(serde_json::Value::as_u64).unwrap_or(0);

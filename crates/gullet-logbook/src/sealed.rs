@@ -138,7 +138,7 @@ impl Draft {
 }
 
 /// A document as it was read.
-pub(crate) struct Opened<T> {
+pub(crate) struct OpenedDocument<T> {
     /// The document; only what is in clear of it when it is locked.
     pub(crate) document: T,
     /// The keys that it is encrypted to.
@@ -155,28 +155,28 @@ pub(crate) fn read<T: Sealable>(
     store: &Store,
     name: &DocumentName,
     state: Option<&State>,
-) -> Result<Opened<T>, StoreError> {
+) -> Result<OpenedDocument<T>, StoreError> {
     let mut public: T = store.document(name)?.parse()?;
     let Some(EncryptedPart { keys, age }) = public.sealed().take() else {
-        return Ok(Opened { document: public, keys: Vec::new(), is_locked: false });
+        return Ok(OpenedDocument { document: public, keys: Vec::new(), is_locked: false });
     };
     let kept = state.zip(name.hash()).and_then(|(state, hash)| state.clear(&store.info().id, &hash));
     let kept = kept.and_then(|bytes| serde_json::from_slice::<T>(&bytes).ok());
     // What is kept here is not proven by the document's name, so it must agree with what is.
     if let Some(document) = kept.filter(|kept| kept.is_of(&public)) {
-        return Ok(Opened { document, keys, is_locked: false });
+        return Ok(OpenedDocument { document, keys, is_locked: false });
     }
     let damaged = |what: &str| StoreError::Damaged { name: name.to_string(), what: what.to_owned() };
     let age = BASE64.decode(age.as_bytes()).map_err(|_| damaged("its encrypted part is not base64"))?;
     match store.identities().open(name.as_str(), &age) {
-        Err(StoreError::Locked { .. }) => Ok(Opened { document: public, keys, is_locked: true }),
+        Err(StoreError::Locked { .. }) => Ok(OpenedDocument { document: public, keys, is_locked: true }),
         Err(error) => Err(error),
         Ok(bytes) => {
             let document: T = serde_json::from_slice(&bytes).map_err(|error| damaged(&error.to_string()))?;
             if !document.is_of(&public) {
                 return Err(damaged("what is encrypted in it is of another document"));
             }
-            Ok(Opened { document, keys, is_locked: false })
+            Ok(OpenedDocument { document, keys, is_locked: false })
         }
     }
 }

@@ -218,7 +218,7 @@ type MostlyDead<'n> = (&'n str, u64, &'n BTreeSet<u32>);
 
 /// What runs need of one payload file.
 #[derive(Clone, Debug)]
-enum Needed {
+enum NeededFrames {
     All,
     Frames(BTreeSet<u32>),
 }
@@ -264,7 +264,7 @@ impl Sweeper<'_> {
             for object in self.store.location().list(&format!("payload/{machine}/"))? {
                 match needed.get(&object.name) {
                     None => sweep.dead.push((object.name, object.length)),
-                    Some(Needed::Frames(frames)) if *machine == own => {
+                    Some(NeededFrames::Frames(frames)) if *machine == own => {
                         let of = frames_of(&book, &object.name).unwrap_or(0);
                         let share = frames.len() as f64 / f64::from(of.max(1));
                         if of > 0 && share < MOSTLY_DEAD {
@@ -310,7 +310,7 @@ impl Sweeper<'_> {
         &self,
         sweep: &mut Sweep,
         book: &Logbook,
-        needed: &BTreeMap<String, Needed>,
+        needed: &BTreeMap<String, NeededFrames>,
         _lock: &SweepLock,
     ) -> Result<(), SweepError> {
         let mut cache = Cache::open(&self.state.cache_path(&self.store.info().id)?)?;
@@ -334,13 +334,13 @@ impl Sweeper<'_> {
         &self,
         sweep: &mut Sweep,
         book: &Logbook,
-        needed: &BTreeMap<String, Needed>,
+        needed: &BTreeMap<String, NeededFrames>,
         cache: &mut Cache,
     ) -> Result<(), SweepError> {
         // Files that are sealed for different keys must not be mixed.
         let mut groups: BTreeMap<Vec<String>, Vec<MostlyDead<'_>>> = BTreeMap::new();
         for (name, length, _) in &sweep.mostly_dead {
-            if let Some(Needed::Frames(frames)) = needed.get(name) {
+            if let Some(NeededFrames::Frames(frames)) = needed.get(name) {
                 groups.entry(keys_of(book, name)).or_default().push((name, *length, frames));
             }
         }
@@ -412,18 +412,18 @@ fn concerns(name: &str, machine: &str) -> bool {
 }
 
 /// What the runs that are not given up stand on.
-fn needed(book: &Logbook) -> BTreeMap<String, Needed> {
-    let mut needed: BTreeMap<String, Needed> = BTreeMap::new();
+fn needed(book: &Logbook) -> BTreeMap<String, NeededFrames> {
+    let mut needed: BTreeMap<String, NeededFrames> = BTreeMap::new();
     for logged in book.runs.iter().filter(|logged| !logged.is_thinned()) {
         let holdings = logged.holdings();
         for file in holdings.wrote {
-            needed.insert(file.name, Needed::All);
+            needed.insert(file.name, NeededFrames::All);
         }
         for need in holdings.needs {
             let more = need.frames.iter().flat_map(|[first, last]| *first..=*last);
-            match needed.entry(need.name).or_insert_with(|| Needed::Frames(BTreeSet::new())) {
-                Needed::All => {}
-                Needed::Frames(frames) => frames.extend(more),
+            match needed.entry(need.name).or_insert_with(|| NeededFrames::Frames(BTreeSet::new())) {
+                NeededFrames::All => {}
+                NeededFrames::Frames(frames) => frames.extend(more),
             }
         }
     }

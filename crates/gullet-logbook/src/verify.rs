@@ -149,7 +149,7 @@ pub struct Verification<'a> {
 }
 
 /// A payload file that is wanted.
-struct Wanted<'a> {
+struct WantedFrames<'a> {
     name: String,
     length: u64,
     file: Option<&'a PayloadFile>,
@@ -222,7 +222,7 @@ impl Verification<'_> {
     }
 
     /// The payload files that the runs stand on, with what the records of those that wrote them say.
-    fn wanted(&self) -> Vec<Wanted<'_>> {
+    fn wanted(&self) -> Vec<WantedFrames<'_>> {
         let mut written: BTreeMap<&str, &PayloadFile> = BTreeMap::new();
         for logged in &self.book.runs {
             written.extend(logged.record.holdings.wrote.iter().map(|file| (file.name.as_str(), file)));
@@ -236,13 +236,13 @@ impl Verification<'_> {
             wanted.extend(holdings.needs.into_iter().map(|need| (need.name, need.length)));
         }
         let wanted = wanted.into_iter();
-        wanted.map(|(name, length)| Wanted { file: written.get(name.as_str()).copied(), name, length }).collect()
+        wanted.map(|(name, length)| WantedFrames { file: written.get(name.as_str()).copied(), name, length }).collect()
     }
 
-    fn quick(&self, wanted: &[Wanted<'_>], bad: &mut BTreeMap<String, PayloadReport>) -> Result<(), StoreError> {
+    fn quick(&self, wanted: &[WantedFrames<'_>], bad: &mut BTreeMap<String, PayloadReport>) -> Result<(), StoreError> {
         let there: BTreeMap<String, u64> =
             self.store.location().list("payload/")?.into_iter().map(|object| (object.name, object.length)).collect();
-        for Wanted { name, length, .. } in wanted {
+        for WantedFrames { name, length, .. } in wanted {
             let damage = match there.get(name) {
                 None => Damage::Missing,
                 Some(found) if found != length => Damage::Length { expected: *length, found: *found },
@@ -256,11 +256,11 @@ impl Verification<'_> {
     /// What a full verification has to read: all, or what one that was stopped left.
     fn left_to_read<'w>(
         &self,
-        mut wanted: Vec<Wanted<'w>>,
+        mut wanted: Vec<WantedFrames<'w>>,
         proven: &mut Proven,
         report: &mut VerifyReport,
         world: &World<'_>,
-    ) -> Vec<Wanted<'w>> {
+    ) -> Vec<WantedFrames<'w>> {
         let now = world.clock.now();
         let goes_on = |open: &OpenVerification| {
             let age = now.duration_since(open.began);
@@ -277,7 +277,7 @@ impl Verification<'_> {
     /// Reads payload files, several at once; `false` when it was stopped.
     fn read(
         &self,
-        chosen: Vec<Wanted<'_>>,
+        chosen: Vec<WantedFrames<'_>>,
         bad: &mut BTreeMap<String, PayloadReport>,
         proven: &mut Proven,
         report: &mut VerifyReport,
@@ -341,7 +341,7 @@ pub fn read_all(
 }
 
 /// The files that were proven longest ago, at least so much of all bytes and at least one.
-fn oldest<'w>(mut wanted: Vec<Wanted<'w>>, share: f64, proven: &Proven) -> Vec<Wanted<'w>> {
+fn oldest<'w>(mut wanted: Vec<WantedFrames<'w>>, share: f64, proven: &Proven) -> Vec<WantedFrames<'w>> {
     let total: u64 = wanted.iter().map(|file| file.length).sum();
     let enough = (total as f64 * share).ceil() as u64;
     wanted.sort_by_key(|file| (proven.files.get(&file.name).copied(), file.name.clone()));

@@ -7,7 +7,7 @@ use serde::{Deserialize, Serialize};
 use crate::ids::RunId;
 use crate::outcome::Outcome;
 use crate::problem::ProblemKind;
-use crate::record::{Capture, HoldReport, Note};
+use crate::record::{Capture, HoldReport, Problem};
 use crate::step::{StepName, StepReport};
 
 /// Something that happened in a run.
@@ -18,13 +18,13 @@ pub struct Event {
     pub at: Timestamp,
     /// What.
     #[serde(flatten)]
-    pub what: What,
+    pub what: EventKind,
 }
 
 /// What happened.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(tag = "event", rename_all = "snake_case")]
-pub enum What {
+pub enum EventKind {
     /// The run has begun.
     RunStarted {
         /// The run.
@@ -162,9 +162,9 @@ pub struct RecordBuilder {
     /// Captures so far.
     pub captures: Vec<Capture>,
     /// Warnings so far.
-    pub warnings: Vec<Note>,
+    pub warnings: Vec<Problem>,
     /// Causes so far.
-    pub causes: Vec<Note>,
+    pub causes: Vec<Problem>,
     /// The hold so far.
     pub hold: HoldReport,
 }
@@ -172,30 +172,30 @@ pub struct RecordBuilder {
 impl Listener for RecordBuilder {
     fn hear(&mut self, event: &Event) {
         match &event.what {
-            What::StepEnded { report } => self.steps.push(report.clone()),
-            What::Captured { capture } => {
+            EventKind::StepEnded { report } => self.steps.push(report.clone()),
+            EventKind::Captured { capture } => {
                 self.captures.retain(|earlier| earlier.part != capture.part);
                 self.captures.push(*capture.clone());
             }
-            What::Warning { kind, about, text } => {
-                self.warnings.push(Note { kind: *kind, about: about.clone(), text: text.clone(), advice: None });
+            EventKind::Warning { kind, about, text } => {
+                self.warnings.push(Problem { kind: *kind, about: about.clone(), text: text.clone(), advice: None });
             }
-            What::Trouble { kind, about, text, advice } => {
+            EventKind::Trouble { kind, about, text, advice } => {
                 let (about, text, advice) = (about.clone(), text.clone(), advice.clone());
-                self.causes.push(Note { kind: *kind, about, text, advice });
+                self.causes.push(Problem { kind: *kind, about, text, advice });
             }
-            What::HoldBegan => self.hold.began = Some(event.at),
-            What::Held { proven } => self.hold.proven = *proven,
-            What::LeavingBegan { held_ms } => self.hold.held_ms = Some(*held_ms),
-            What::Released { proven, away_ms } => {
+            EventKind::HoldBegan => self.hold.began = Some(event.at),
+            EventKind::Held { proven } => self.hold.proven = *proven,
+            EventKind::LeavingBegan { held_ms } => self.hold.held_ms = Some(*held_ms),
+            EventKind::Released { proven, away_ms } => {
                 self.hold.released = *proven;
                 self.hold.away_ms = Some(*away_ms);
             }
-            What::RunStarted { .. }
-            | What::StepStarted { .. }
-            | What::Progress { .. }
-            | What::Recorded { .. }
-            | What::RunEnded { .. } => {}
+            EventKind::RunStarted { .. }
+            | EventKind::StepStarted { .. }
+            | EventKind::Progress { .. }
+            | EventKind::Recorded { .. }
+            | EventKind::RunEnded { .. } => {}
         }
     }
 }

@@ -63,9 +63,9 @@ pub struct Record {
     /// How it ended.
     pub outcome: Outcome,
     /// What made it worse than complete with warnings.
-    pub causes: Vec<Note>,
+    pub causes: Vec<Problem>,
     /// What a person should look at.
-    pub warnings: Vec<Note>,
+    pub warnings: Vec<Problem>,
     /// The machine.
     pub host: Host,
     /// The application's definition as it was, in TOML. Secrets are only named in it.
@@ -85,7 +85,7 @@ pub struct Record {
 
 /// A warning or a cause, with what it is about.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
-pub struct Note {
+pub struct Problem {
     /// Which kind of problem it is.
     #[serde(default)]
     pub kind: ProblemKind,

@@ -126,10 +126,10 @@ pub struct CommandReport {
     /// How long it took, in milliseconds.
     pub took_ms: u64,
     /// How it ended.
-    pub exit: Exit,
+    pub exit: ProcessExit,
     /// What it printed, in order.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub output: Vec<Piece>,
+    pub output: Vec<OutputPiece>,
     /// Bytes of output from the middle that were not kept.
     #[serde(default, skip_serializing_if = "is_zero")]
     pub dropped_bytes: u64,
@@ -145,7 +145,7 @@ fn is_zero(number: &u64) -> bool {
 /// How a process ended.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "snake_case")]
-pub enum Exit {
+pub enum ProcessExit {
     /// With this code.
     Code(i32),
     /// By this signal, which Gullet did not send.
@@ -158,7 +158,7 @@ pub enum Exit {
     NotStarted(String),
 }
 
-impl std::fmt::Display for Exit {
+impl std::fmt::Display for ProcessExit {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         match self {
             Self::Code(code) => write!(f, "exit code {code}"),
@@ -174,7 +174,7 @@ impl std::fmt::Display for Exit {
 
 /// Some output.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
-pub struct Piece {
+pub struct OutputPiece {
     /// When it came, in milliseconds since the process was started.
     pub at_ms: u64,
     /// From which stream.

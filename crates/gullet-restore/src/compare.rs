@@ -22,7 +22,7 @@ use gullet_capture::plan::Plan;
 use gullet_logbook::logbook::Logged;
 use gullet_model::record::{Capture, Layout};
 use gullet_model::words::chain;
-pub use trace::{Traced, trace_part, trace_path};
+pub use trace::{TracedRun, trace_part, trace_path};
 
 /// Paths kept of a part, at most; all are counted.
 const PATHS_MAX: usize = 10_000;
@@ -68,7 +68,7 @@ impl CompareError {
 /// How a path differs.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "snake_case")]
-pub enum What {
+pub enum ChangeKind {
     /// Only the second has it.
     Added,
     /// Only the first has it.
@@ -85,7 +85,7 @@ pub enum What {
 #[derive(Clone, Debug, PartialEq, Serialize)]
 pub struct PathChange {
     /// How.
-    pub what: What,
+    pub what: ChangeKind,
     /// The path; where it was moved, the new one.
     pub path: PathName,
     /// Where it was moved from.
@@ -123,7 +123,7 @@ pub struct TextChange {
 
 /// How many paths differ.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
-pub struct Tally {
+pub struct DifferenceCounts {
     /// Only the second has them.
     pub added: u64,
     /// Only the first has them.
@@ -136,7 +136,7 @@ pub struct Tally {
     pub moved: u64,
 }
 
-impl Tally {
+impl DifferenceCounts {
     /// Whether nothing differs.
     pub fn is_nothing(&self) -> bool {
         *self == Self::default()
@@ -154,7 +154,7 @@ pub struct PartComparison {
     /// Facts that differ.
     pub facts: Vec<FactChange>,
     /// How many paths differ.
-    pub tally: Tally,
+    pub tally: DifferenceCounts,
     /// Paths that differ, up to a bound.
     pub paths: Vec<PathChange>,
     /// Texts that differ, line by line, up to a bound.
@@ -169,11 +169,11 @@ impl PartComparison {
 
     fn note(&mut self, change: PathChange) {
         match change.what {
-            What::Added => self.tally.added += 1,
-            What::Gone => self.tally.gone += 1,
-            What::Changed => self.tally.changed += 1,
-            What::Touched => self.tally.touched += 1,
-            What::Moved => self.tally.moved += 1,
+            ChangeKind::Added => self.tally.added += 1,
+            ChangeKind::Gone => self.tally.gone += 1,
+            ChangeKind::Changed => self.tally.changed += 1,
+            ChangeKind::Touched => self.tally.touched += 1,
+            ChangeKind::Moved => self.tally.moved += 1,
         }
         if self.paths.len() < PATHS_MAX {
             self.paths.push(change);
@@ -186,7 +186,7 @@ fn length(entry: &Entry) -> Option<u64> {
 }
 
 /// Gathers what differs, and finds out what was only moved.
-struct Gathering {
+struct Gatherer {
     comparison: PartComparison,
     hasher: RandomState,
     gone: Vec<(u64, Entry)>,
@@ -194,7 +194,7 @@ struct Gathering {
     texts: Vec<(Entry, Entry)>,
 }
 
-impl Gathering {
+impl Gatherer {
     fn new(part: &str) -> Self {
         let comparison = PartComparison { part: part.to_owned(), ..PartComparison::default() };
         Self { comparison, hasher: RandomState::new(), gone: Vec::new(), added: Vec::new(), texts: Vec::new() }
@@ -212,21 +212,21 @@ impl Gathering {
                     let key = self.contents(&entry);
                     return self.gone.push((key, *entry));
                 }
-                self.plain(What::Gone, &entry);
+                self.plain(ChangeKind::Gone, &entry);
             }
             Difference::Added(entry) => {
                 if is_movable(&entry) && self.added.len() < MOVED_MAX {
                     let key = self.contents(&entry);
                     return self.added.push((key, *entry));
                 }
-                self.plain(What::Added, &entry);
+                self.plain(ChangeKind::Added, &entry);
             }
             Difference::Changed(one, other) => {
-                let what = if one.same_contents(&other) { What::Touched } else { What::Changed };
+                let what = if one.same_contents(&other) { ChangeKind::Touched } else { ChangeKind::Changed };
                 let change =
                     PathChange { what, path: other.path.clone(), from: None, was: length(&one), is: length(&other) };
                 self.comparison.note(change);
-                let is_text = what == What::Changed && one.size.max(other.size) <= TEXT_MAX;
+                let is_text = what == ChangeKind::Changed && one.size.max(other.size) <= TEXT_MAX;
                 if is_text && one.kind == Kind::File && other.kind == Kind::File && self.texts.len() < TEXTS_MAX {
                     self.texts.push((*one, *other));
                 }
@@ -234,9 +234,9 @@ impl Gathering {
         }
     }
 
-    fn plain(&mut self, what: What, entry: &Entry) {
+    fn plain(&mut self, what: ChangeKind, entry: &Entry) {
         let size = length(entry);
-        let (was, is) = if what == What::Gone { (size, None) } else { (None, size) };
+        let (was, is) = if what == ChangeKind::Gone { (size, None) } else { (None, size) };
         self.comparison.note(PathChange { what, path: entry.path.clone(), from: None, was, is });
     }
 
@@ -251,14 +251,15 @@ impl Gathering {
             match from {
                 Some(from) => {
                     let (was, is) = (length(&from), length(&entry));
-                    let change = PathChange { what: What::Moved, path: entry.path, from: Some(from.path), was, is };
+                    let change =
+                        PathChange { what: ChangeKind::Moved, path: entry.path, from: Some(from.path), was, is };
                     self.comparison.note(change);
                 }
-                None => self.plain(What::Added, &entry),
+                None => self.plain(ChangeKind::Added, &entry),
             }
         }
         for entry in by_contents.into_values().flatten() {
-            self.plain(What::Gone, &entry);
+            self.plain(ChangeKind::Gone, &entry);
         }
         self.comparison.paths.sort_by(|a, b| a.path.cmp(&b.path));
     }
@@ -323,7 +324,7 @@ pub fn runs(
     let (mut b, _) = in_other.chunks_that_can_be_read(&other.holdings());
     let mut compared = Vec::new();
     for capture in wanted(one, only) {
-        let mut gathering = Gathering::new(&capture.part);
+        let mut gathering = Gatherer::new(&capture.part);
         let there = other.record.capture(&capture.part);
         match (there.filter(|there| there.is_captured()), capture.is_captured()) {
             (Some(_), false) => gathering.comparison.only = Some("only the second run has it".to_owned()),
@@ -372,7 +373,7 @@ pub fn with_now(
     let (mut chunks, _) = store.chunks_that_can_be_read(&logged.holdings());
     let mut compared = Vec::new();
     for capture in wanted(logged, only) {
-        let mut gathering = Gathering::new(&capture.part);
+        let mut gathering = Gatherer::new(&capture.part);
         let part = plan.parts.iter().find(|part| part.name == capture.part);
         let files = part.filter(|part| !part.spec.files.is_empty() && capture.layout == Layout::Source);
         let (Some(part), Some(listing)) = (files, capture.listing.filter(|_| capture.is_captured())) else {
@@ -405,7 +406,7 @@ pub fn with_now(
 }
 
 /// Compares an entry with what is at its path now.
-fn look_at(entry: &Entry, reread: bool, chunks: &mut ChunkReader, gathering: &mut Gathering) {
+fn look_at(entry: &Entry, reread: bool, chunks: &mut ChunkReader, gathering: &mut Gatherer) {
     use std::os::unix::ffi::OsStrExt;
     let path = PathBuf::from("/").join(std::ffi::OsStr::from_bytes(entry.path.as_bytes()));
     let meta = match fs::symlink_metadata(&path) {
@@ -418,17 +419,17 @@ fn look_at(entry: &Entry, reread: bool, chunks: &mut ChunkReader, gathering: &mu
     let change = |what| PathChange { what, path: entry.path.clone(), from: None, was: length(entry), is: length(&is) };
     let target = || fs::read_link(&path).ok().map(|to| PathName::new(to.as_os_str().as_bytes()));
     if is.kind != entry.kind || is.size != entry.size || (is.kind == Kind::Symlink && target() != entry.target) {
-        return gathering.comparison.note(change(What::Changed));
+        return gathering.comparison.note(change(ChangeKind::Changed));
     }
     let same_time = is.mtime == entry.mtime;
     // Other names of a file were looked at under its first.
     let is_read = entry.kind == Kind::File && entry.same_as.is_none() && (reread || !same_time);
     // What cannot be read counts as different.
     if is_read && !same_bytes(&path, entry, chunks).unwrap_or(false) {
-        return gathering.comparison.note(change(What::Changed));
+        return gathering.comparison.note(change(ChangeKind::Changed));
     }
     if !same_time || (is.mode, is.uid, is.gid) != (entry.mode, entry.uid, entry.gid) || !same_attributes(&path, entry) {
-        gathering.comparison.note(change(What::Touched));
+        gathering.comparison.note(change(ChangeKind::Touched));
     }
 }
 
@@ -475,7 +476,7 @@ mod tests {
 
     #[test]
     fn what_is_gone_here_and_came_there_was_moved() {
-        let mut gathering = Gathering::new("docs");
+        let mut gathering = Gatherer::new("docs");
         let boxed = |path, contents| Box::new(entry(path, contents));
         gathering.take(Difference::Gone(boxed("a", "same")));
         gathering.take(Difference::Gone(boxed("b", "other")));
@@ -485,8 +486,8 @@ mod tests {
         gathering.take(Difference::Changed(boxed("e", "1"), Box::new(Entry { mode: 0o600, ..entry("e", "1") })));
         gathering.pair();
         let tally = gathering.comparison.tally;
-        assert_eq!(tally, Tally { added: 1, gone: 1, changed: 1, touched: 1, moved: 1 });
-        let moved = gathering.comparison.paths.iter().find(|path| path.what == What::Moved).unwrap();
+        assert_eq!(tally, DifferenceCounts { added: 1, gone: 1, changed: 1, touched: 1, moved: 1 });
+        let moved = gathering.comparison.paths.iter().find(|path| path.what == ChangeKind::Moved).unwrap();
         assert_eq!((moved.from.as_ref(), &moved.path), (Some(&PathName::new("a")), &PathName::new("z/a")));
     }
 

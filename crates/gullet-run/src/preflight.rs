@@ -15,7 +15,7 @@ use std::time::Duration;
 use gullet_store::{Store, free_space};
 use serde::Serialize;
 
-use crate::hold::{InitialState, Note, NoteStatus, initial_state, notes_folder};
+use crate::hold::{HoldNote, InitialState, NoteStatus, initial_state, notes_folder};
 use gullet_capture::kinds::{check_service, survey};
 use gullet_capture::part::{Survey, foresee};
 use gullet_capture::plan::{Plan, PlannedPart};
@@ -297,7 +297,7 @@ impl Preflight<'_> {
     }
 
     fn application(&self, checks: &mut Checks) {
-        if let NoteStatus::Owned(head) = Note::status(&notes_folder(self.state.folder()), &self.plan.app) {
+        if let NoteStatus::Owned(head) = HoldNote::status(&notes_folder(self.state.folder()), &self.plan.app) {
             let advice =
                 if head.by_hand { "`gullet release` releases it" } else { "a run is going on: wait for its end" };
             checks.warn("application", format!("it is held {}", head.describe()), advice);

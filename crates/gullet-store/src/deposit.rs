@@ -36,7 +36,7 @@ pub struct Need {
 
 /// What went into a deposit so far.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub struct Tally {
+pub struct DepositTally {
     /// Chunks offered.
     pub chunks: u64,
     /// Chunks that were new to the store.
@@ -67,7 +67,7 @@ const LOOKED_UP: u32 = 256;
 
 /// Where a chunk of a deposit is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
-enum Spot {
+enum StoredFrame {
     /// In a payload file of an earlier run: its number in the cache, and the frame.
     Earlier(i64, u32),
     /// In a frame of this run; they are counted through all its files.
@@ -76,7 +76,7 @@ enum Spot {
 
 /// The frames that something stands on, gathered between [`Deposit::note`] and [`Deposit::noted`].
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Uses(BTreeSet<Spot>);
+pub struct FrameSet(BTreeSet<StoredFrame>);
 
 /// Frames by the names of their payload files; the same as a part of [`Holdings`], whoever wrote them.
 pub type Frames = BTreeMap<String, Vec<[u32; 2]>>;
@@ -87,7 +87,7 @@ pub struct Deposited {
     /// What the run wrote and what it needs.
     pub holdings: Holdings,
     /// How much went in.
-    pub tally: Tally,
+    pub tally: DepositTally,
     earlier: HashMap<i64, CachedPayload>,
     /// First frame, counted through all files, of each file that was written.
     own: Vec<(u64, String)>,
@@ -95,16 +95,16 @@ pub struct Deposited {
 
 impl Deposited {
     /// Which frames of which payload files were noted.
-    pub fn frames(&self, uses: &Uses) -> Frames {
+    pub fn frames(&self, uses: &FrameSet) -> Frames {
         let mut found: BTreeMap<&str, BTreeSet<u32>> = BTreeMap::new();
         for spot in &uses.0 {
             match spot {
-                Spot::Earlier(payload, frame) => {
+                StoredFrame::Earlier(payload, frame) => {
                     if let Some(payload) = self.earlier.get(payload) {
                         found.entry(&payload.name).or_default().insert(*frame);
                     }
                 }
-                Spot::Own(frame) => {
+                StoredFrame::Own(frame) => {
                     let after = self.own.partition_point(|(first, _)| first <= frame);
                     if let Some((first, name)) = after.checked_sub(1).map(|at| &self.own[at]) {
                         found.entry(name).or_default().insert((frame - first) as u32);
@@ -137,8 +137,8 @@ pub struct Deposit<'a> {
     /// Beginnings of the ids of all chunks that the cache knew, once it is worth the reading.
     known: Option<Vec<u64>>,
     looked_up: u32,
-    note: Option<BTreeSet<Spot>>,
-    tally: Tally,
+    note: Option<BTreeSet<StoredFrame>>,
+    tally: DepositTally,
 }
 
 impl<'a> Deposit<'a> {
@@ -174,12 +174,12 @@ impl<'a> Deposit<'a> {
             known: None,
             looked_up: 0,
             note: None,
-            tally: Tally::default(),
+            tally: DepositTally::default(),
         })
     }
 
     /// What went in so far.
-    pub fn tally(&self) -> Tally {
+    pub fn tally(&self) -> DepositTally {
         self.tally
     }
 
@@ -196,15 +196,15 @@ impl<'a> Deposit<'a> {
         self.note = Some(BTreeSet::new());
     }
 
-    fn note_spot(&mut self, spot: Spot) {
+    fn note_spot(&mut self, spot: StoredFrame) {
         if let Some(note) = &mut self.note {
             note.insert(spot);
         }
     }
 
     /// What was noted since the last call.
-    pub fn noted(&mut self) -> Uses {
-        self.note.as_mut().map(std::mem::take).map(Uses).unwrap_or_default()
+    pub fn noted(&mut self) -> FrameSet {
+        self.note.as_mut().map(std::mem::take).map(FrameSet).unwrap_or_default()
     }
 
     /// Puts a chunk in, unless the store has it, and gives its id.
@@ -228,7 +228,7 @@ impl<'a> Deposit<'a> {
         self.tally.new_bytes += bytes.len() as u64;
         let frame = self.writer.add(id, bytes)?;
         self.pending.insert(id, frame);
-        self.note_spot(Spot::Own(frame));
+        self.note_spot(StoredFrame::Own(frame));
         self.hear_of_durable();
         Ok(id)
     }
@@ -248,7 +248,7 @@ impl<'a> Deposit<'a> {
     }
 
     /// Notes once more what was noted by this deposit before.
-    pub fn note_again(&mut self, uses: &Uses) {
+    pub fn note_again(&mut self, uses: &FrameSet) {
         if let Some(note) = &mut self.note {
             note.extend(&uses.0);
         }
@@ -280,7 +280,7 @@ impl<'a> Deposit<'a> {
             let Some(number) = self.number(name)? else { return Ok(false) };
             for frame in ranges.iter().flat_map(|[first, last]| *first..=*last) {
                 self.used.entry(number).or_default().insert(frame);
-                self.note_spot(Spot::Earlier(number, frame));
+                self.note_spot(StoredFrame::Earlier(number, frame));
             }
         }
         Ok(true)
@@ -289,7 +289,7 @@ impl<'a> Deposit<'a> {
     fn reuse_one(&mut self, id: &Hash) -> Result<bool, StoreError> {
         if let Some(frame) = self.pending.get(id) {
             let frame = *frame;
-            self.note_spot(Spot::Own(frame));
+            self.note_spot(StoredFrame::Own(frame));
             return Ok(true);
         }
         if !self.learned.contains(&id.prefix()) {
@@ -309,7 +309,7 @@ impl<'a> Deposit<'a> {
             return Ok(false);
         }
         self.used.entry(number).or_default().insert(frame);
-        self.note_spot(Spot::Earlier(number, frame));
+        self.note_spot(StoredFrame::Earlier(number, frame));
         Ok(true)
     }
 
@@ -401,7 +401,7 @@ mod tests {
     use crate::reader::ChunkReader;
     use crate::seal::Identities;
 
-    fn deposit(memory: &Memory, cache: &mut Cache, run: &str, chunks: &[&[u8]]) -> (Holdings, Tally) {
+    fn deposit(memory: &Memory, cache: &mut Cache, run: &str, chunks: &[&[u8]]) -> (Holdings, DepositTally) {
         sealed_deposit(memory, cache, run, &Recipients::default(), chunks)
     }
 
@@ -411,7 +411,7 @@ mod tests {
         run: &str,
         seal: &Recipients,
         chunks: &[&[u8]],
-    ) -> (Holdings, Tally) {
+    ) -> (Holdings, DepositTally) {
         let options = DepositOptions { seal: seal.clone(), ..DepositOptions::default() };
         let mut deposit = Deposit::new(Arc::new(memory.clone()), cache, "w", run, &options).unwrap();
         for chunk in chunks {

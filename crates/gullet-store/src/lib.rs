@@ -34,7 +34,7 @@ mod verify;
 pub use cache::{Cache, CachedPayload};
 pub use chunk::{Cut, cut_ahead, cut_all};
 pub use copier::{CopiedFrames, FrameCopier};
-pub use deposit::{Deposit, DepositOptions, Deposited, Frames, Holdings, Need, Tally, Uses};
+pub use deposit::{Deposit, DepositOptions, DepositTally, Deposited, FrameSet, Frames, Holdings, Need};
 pub use document::{Document, DocumentName};
 pub use error::{IoPath, PathError, StoreError};
 pub use hash::{Hash, Hasher};

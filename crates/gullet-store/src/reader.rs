@@ -32,11 +32,11 @@ type FrameKey = (u32, u32);
 struct File {
     name: String,
     frames: Vec<TocFrame>,
-    spots: Vec<Spot>,
+    spots: Vec<FrameRef>,
 }
 
 #[derive(Clone, Copy)]
-struct Spot {
+struct FrameRef {
     frame: u32,
     offset: u32,
     length: u32,
@@ -47,7 +47,7 @@ struct Spot {
 type Pointer = (u64, u32, u32);
 
 /// What all readers of a set of payload files share.
-struct Known {
+struct KnownChunk {
     location: Arc<dyn Location>,
     identities: Identities,
     files: Vec<File>,
@@ -57,7 +57,7 @@ struct Known {
 
 /// Reads chunks out of a set of payload files.
 pub struct ChunkReader {
-    known: Arc<Known>,
+    known: Arc<KnownChunk>,
     open: Vec<(u32, OpenPayload)>,
     /// Decompressed frames, by file and number.
     at_hand: Vec<(FrameKey, Arc<Vec<u8>>)>,
@@ -67,11 +67,11 @@ pub struct ChunkReader {
 impl ChunkReader {
     /// A reader that knows no payload yet; sealed payload is opened with `identities`.
     pub fn new(location: Arc<dyn Location>, identities: Identities) -> Self {
-        let known = Known { location, identities, files: Vec::new(), index: Vec::new(), is_sorted: true };
+        let known = KnownChunk { location, identities, files: Vec::new(), index: Vec::new(), is_sorted: true };
         Self::of(Arc::new(known))
     }
 
-    fn of(known: Arc<Known>) -> Self {
+    fn of(known: Arc<KnownChunk>) -> Self {
         Self { known, open: Vec::new(), at_hand: Vec::new(), read: 0 }
     }
 
@@ -101,7 +101,7 @@ impl ChunkReader {
         known.index.reserve(toc.chunks.len());
         let mut spots = Vec::with_capacity(toc.chunks.len());
         for (number, chunk) in toc.chunks.iter().enumerate() {
-            spots.push(Spot { frame: chunk.frame, offset: chunk.offset, length: chunk.length });
+            spots.push(FrameRef { frame: chunk.frame, offset: chunk.offset, length: chunk.length });
             known.index.push((chunk.id.prefix(), file, number as u32));
         }
         known.is_sorted = false;
@@ -117,7 +117,7 @@ impl ChunkReader {
         index[first..].iter().take_while(|pointer| pointer.0 == id.prefix()).copied().collect()
     }
 
-    fn spot(&self, (_, file, number): Pointer) -> Spot {
+    fn spot(&self, (_, file, number): Pointer) -> FrameRef {
         self.known.files[file as usize].spots[number as usize]
     }
 

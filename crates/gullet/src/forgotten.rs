@@ -5,17 +5,17 @@ use gullet_host::hook::Runner;
 use gullet_host::state::State;
 use gullet_model::definition::Loaded;
 use gullet_restore::restore::place::{Journals, is_open as is_swapping, settle as settle_restore};
-use gullet_run::hold::{Note, forgotten, notes_folder};
+use gullet_run::hold::{HoldNote, forgotten, notes_folder};
 use gullet_run::run::recover;
 
 use crate::open;
-use crate::outside::Outside;
+use crate::outside::RealWorld;
 use crate::ui::Ui;
 
 /// Settles what earlier commands could not. Whether every hold that nobody owns any more is left now.
-pub fn settle(ui: &mut Ui, loaded: &Loaded, state: &State, outside: &Outside) -> bool {
+pub fn settle(ui: &mut Ui, loaded: &Loaded, state: &State, outside: &RealWorld) -> bool {
     let notes = notes_folder(state.folder());
-    let mut apps: Vec<String> = Note::all(&notes);
+    let mut apps: Vec<String> = HoldNote::all(&notes);
     apps.extend(loaded.definition.app.keys().cloned());
     apps.extend(gullet_restore::restore::place::all(state.folder()));
     apps.sort();
@@ -82,7 +82,7 @@ pub fn settle(ui: &mut Ui, loaded: &Loaded, state: &State, outside: &Outside) ->
 }
 
 /// Puts the old state back where a restore was cut off in the middle of its swap, and says what lies ready.
-fn put_back(ui: &mut Ui, state: &State, app: &str, outside: &Outside) -> bool {
+fn put_back(ui: &mut Ui, state: &State, app: &str, outside: &RealWorld) -> bool {
     if !is_swapping(state.folder(), app) {
         return true;
     }

@@ -2,7 +2,7 @@
 
 use gullet_model::step::{StepKind, StepReport};
 
-use gullet_model::event::{Event, Instruction, Listener, What};
+use gullet_model::event::{Event, EventKind, Instruction, Listener};
 use gullet_model::record::Capture;
 
 use crate::text::{count, duration, harmless, size};
@@ -188,13 +188,13 @@ impl Listener for Narrator<'_> {
 impl Narration {
     /// One more event.
     pub fn hear(&mut self, ui: &mut Ui, event: &Event) {
-        if !matches!(event.what, What::Progress { .. }) {
+        if !matches!(event.what, EventKind::Progress { .. }) {
             self.told += 1;
             #[cfg(debug_assertions)]
             fall_over_at(self.told);
         }
         if ui.is_json() {
-            if !matches!(event.what, What::Progress { .. })
+            if !matches!(event.what, EventKind::Progress { .. })
                 && let Ok(line) = serde_json::to_string(event)
             {
                 ui.say(line);
@@ -202,7 +202,7 @@ impl Narration {
             return;
         }
         match &event.what {
-            What::RunStarted { run, app, title, reason, parts, trigger: _ } => {
+            EventKind::RunStarted { run, app, title, reason, parts, trigger: _ } => {
                 // Several are told of at once in one column, as wide for all.
                 if self.among.is_none() {
                     self.width = parts.iter().map(|part| part.chars().count()).max().unwrap_or(0).clamp(9, 32);
@@ -213,27 +213,30 @@ impl Narration {
                     ui.say(format!("{}, run {run}{reason}", styled(BOLD, harmless(&title))));
                 }
             }
-            What::StepStarted { step } => {
+            EventKind::StepStarted { step } => {
                 let about = step.about.as_deref().unwrap_or("");
                 ui.progress(&format!("{} {about}", step.kind.words()));
             }
-            What::Progress { part, files, bytes } => {
+            EventKind::Progress { part, files, bytes } => {
                 ui.progress(&format!("capture {part}  {}  {}", count(*files, "file"), size(*bytes)));
             }
-            What::StepEnded { report } => {
+            EventKind::StepEnded { report } => {
                 self.step(ui, report);
                 self.complain(ui);
             }
-            What::LeavingBegan { held_ms } => self.held_ms = Some(*held_ms),
-            What::Captured { capture } => self.captured(ui, capture),
-            What::Warning { about, text, kind: _ } => self.note(false, about.as_deref(), text, None),
-            What::Trouble { about, text, advice, kind: _ } => self.note(true, about.as_deref(), text, advice.clone()),
-            What::Recorded { record, in_store: false } => {
+            EventKind::LeavingBegan { held_ms } => self.held_ms = Some(*held_ms),
+            EventKind::Captured { capture } => self.captured(ui, capture),
+            EventKind::Warning { about, text, kind: _ } => self.note(false, about.as_deref(), text, None),
+            EventKind::Trouble { about, text, advice, kind: _ } => {
+                self.note(true, about.as_deref(), text, advice.clone());
+            }
+            EventKind::Recorded { record, in_store: false } => {
                 let text = format!("the record waits in {record}");
                 ui.complain(format!("{} {}", styled(WARN, "note:"), harmless(&text)));
             }
-            What::RunEnded { .. } => self.complain(ui),
-            What::HoldBegan | What::Held { .. } | What::Released { .. } | What::Recorded { .. } => {}
+            EventKind::RunEnded { .. } => self.complain(ui),
+            EventKind::HoldBegan | EventKind::Held { .. } | EventKind::Released { .. } | EventKind::Recorded { .. } => {
+            }
         }
     }
 }

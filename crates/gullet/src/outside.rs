@@ -8,7 +8,7 @@ use std::time::Duration;
 use gullet_host::world::{Clock, Stop, World};
 use gullet_model::ids::Random;
 use gullet_model::record::Host;
-use gullet_run::hold::guard::Told;
+use gullet_run::hold::guard::Signals;
 use jiff::Timestamp;
 use rustix::time::ClockId;
 
@@ -43,7 +43,7 @@ impl Random for SystemRandom {
 }
 
 /// All of it, made once.
-pub struct Outside {
+pub struct RealWorld {
     host: Host,
     environment: BTreeMap<String, String>,
     stop: Arc<Stop>,
@@ -52,7 +52,7 @@ pub struct Outside {
 static CLOCK: LazyLock<SystemClock> = LazyLock::new(|| SystemClock);
 static RANDOM: LazyLock<SystemRandom> = LazyLock::new(|| SystemRandom);
 
-impl Outside {
+impl RealWorld {
     /// Looks at the machine.
     pub fn new() -> Self {
         let names = rustix::system::uname();
@@ -116,7 +116,7 @@ pub fn guard_commands() -> Vec<Vec<OsString>> {
 
 /// Makes this process a guard: in a session of its own, so that no terminal and no login session takes it with them, safe
 /// from the out-of-memory killer before others, kept in memory, and deaf to signals but as a wish to leave.
-pub fn as_guard(told: &Told) -> std::io::Result<()> {
+pub fn as_guard(told: &Signals) -> std::io::Result<()> {
     use signal_hook::consts::{SIGHUP, SIGINT, SIGPIPE, SIGTERM, SIGUSR1, SIGXFSZ};
     // It fails only for a process that leads a group, which one that was just started does not.
     let _ = rustix::process::setsid();

@@ -12,7 +12,7 @@ use crate::args::{Global, ReadingArgs};
 use crate::error::{CommandError, locked};
 use crate::exit::Exit;
 use crate::open::{definition, identities, state, store_at};
-use crate::outside::Outside;
+use crate::outside::RealWorld;
 use crate::ui::Ui;
 
 /// Where a reading command reads: the stores of the definition, or one that is named.
@@ -35,7 +35,7 @@ impl Reading {
         let loaded = definition(global)?;
         let state = state(&loaded).ok();
         if let Some(state) = &state {
-            crate::forgotten::settle(ui, &loaded, state, &Outside::new());
+            crate::forgotten::settle(ui, &loaded, state, &RealWorld::new());
         }
         let mut stores = Vec::new();
         for (name, spec) in &loaded.definition.store {

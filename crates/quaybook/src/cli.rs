@@ -22,11 +22,11 @@ struct Arguments {
     #[arg(long, global = true, default_value = "/var/lib/quaybook")]
     desk: PathBuf,
     #[command(subcommand)]
-    command: Command,
+    command: DeskCommand,
 }
 
 #[derive(Subcommand)]
-enum Command {
+enum DeskCommand {
     /// Open the desk and take bookings until told to stop
     Serve {
         /// Operators that take bookings at the same time
@@ -116,37 +116,37 @@ pub fn run(arguments: impl IntoIterator<Item = OsString>) -> ExitCode {
     }
 }
 
-fn execute(desk: &Desk, command: Command) -> Result<ExitCode, Failure> {
+fn execute(desk: &Desk, command: DeskCommand) -> Result<ExitCode, Failure> {
     let answer = match command {
-        Command::Serve { operators, step, misbehave } => {
+        DeskCommand::Serve { operators, step, misbehave } => {
             serve(desk, Pace { operators, step: Duration::from_millis(step) }, misbehave)?;
             String::new()
         }
-        Command::Web(args) => {
+        DeskCommand::Web(args) => {
             web(desk, &args)?;
             String::new()
         }
-        Command::Audit { folder, json } => return audit(&folder, json),
-        Command::Pause => ask(desk, &["pause"])?,
-        Command::Resume => ask(desk, &["resume"])?,
-        Command::Busy => ask(desk, &["busy"])?,
-        Command::State => ask(desk, &["state"])?,
-        Command::Settings { set: false } => ask(desk, &["settings"])?,
-        Command::Settings { set: true } => {
+        DeskCommand::Audit { folder, json } => return audit(&folder, json),
+        DeskCommand::Pause => ask(desk, &["pause"])?,
+        DeskCommand::Resume => ask(desk, &["resume"])?,
+        DeskCommand::Busy => ask(desk, &["busy"])?,
+        DeskCommand::State => ask(desk, &["state"])?,
+        DeskCommand::Settings { set: false } => ask(desk, &["settings"])?,
+        DeskCommand::Settings { set: true } => {
             desk.set_settings(&std::io::read_to_string(std::io::stdin())?)?;
             String::new()
         }
-        Command::Ledgers => ask(desk, &["ledgers"])?,
-        Command::Count { ledger } => ask(desk, &["count", &ledger])?,
-        Command::Serial { ledger: None } => ask(desk, &["serial"])?,
-        Command::Serial { ledger: Some(ledger) } => ask(desk, &["serial", &ledger])?,
-        Command::Export { ledger, folder } => ask(desk, &["export", &ledger, &folder.to_string_lossy()])?,
-        Command::Purge { up_to } => ask(desk, &["purge", &up_to.to_string()])?,
-        Command::Misbehave { how } => {
+        DeskCommand::Ledgers => ask(desk, &["ledgers"])?,
+        DeskCommand::Count { ledger } => ask(desk, &["count", &ledger])?,
+        DeskCommand::Serial { ledger: None } => ask(desk, &["serial"])?,
+        DeskCommand::Serial { ledger: Some(ledger) } => ask(desk, &["serial", &ledger])?,
+        DeskCommand::Export { ledger, folder } => ask(desk, &["export", &ledger, &folder.to_string_lossy()])?,
+        DeskCommand::Purge { up_to } => ask(desk, &["purge", &up_to.to_string()])?,
+        DeskCommand::Misbehave { how } => {
             let how = clap::ValueEnum::to_possible_value(&how).ok_or("no such misbehaviour")?;
             ask(desk, &["misbehave", how.get_name()])?
         }
-        Command::Stop => ask(desk, &["stop"])?,
+        DeskCommand::Stop => ask(desk, &["stop"])?,
     };
     print!("{answer}");
     Ok(ExitCode::SUCCESS)

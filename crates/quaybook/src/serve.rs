@@ -37,7 +37,7 @@ impl Mind {
     }
 }
 
-struct Server {
+struct DeskServer {
     desk: Desk,
     mind: Mutex<Mind>,
     in_hand: AtomicU64,
@@ -45,7 +45,7 @@ struct Server {
     stopping: AtomicBool,
 }
 
-impl Server {
+impl DeskServer {
     fn mind<T>(&self, look: impl FnOnce(&mut Mind) -> T) -> T {
         let mut mind = self.mind.lock().unwrap_or_else(PoisonError::into_inner);
         if let (Misbehaviour::ResumeByItself, Some(since)) = (mind.misbehaviour, mind.paused)
@@ -156,7 +156,7 @@ pub(crate) fn serve(desk: &Desk, pace: Pace, misbehaviour: Misbehaviour) -> Resu
     let _ = fs::remove_file(desk.socket());
     let listener = UnixListener::bind(desk.socket())?;
     listener.set_nonblocking(true)?;
-    let server = Arc::new(Server {
+    let server = Arc::new(DeskServer {
         desk: desk.clone(),
         mind: Mutex::new(Mind { misbehaviour, paused: None }),
         in_hand: AtomicU64::new(0),
@@ -185,7 +185,7 @@ pub(crate) fn serve(desk: &Desk, pace: Pace, misbehaviour: Misbehaviour) -> Resu
     Ok(())
 }
 
-fn reply(server: &Server, mut stream: &UnixStream) {
+fn reply(server: &DeskServer, mut stream: &UnixStream) {
     let _ = stream.set_nonblocking(false);
     let mut line = String::new();
     if BufReader::new(stream).read_line(&mut line).is_err() {

@@ -18,16 +18,16 @@ const TICK: Duration = Duration::from_millis(50);
 
 /// A server, and how it is called.
 #[derive(Clone, Debug)]
-pub struct Server {
+pub struct MariadbServer {
     /// Where it listens.
-    pub place: Place,
+    pub place: ServerPlace,
     /// Who signs in.
     pub login: Login,
 }
 
 /// Where it listens.
 #[derive(Clone, Debug)]
-pub enum Place {
+pub enum ServerPlace {
     /// At a socket.
     Socket(PathBuf),
     /// At a host and port.
@@ -39,39 +39,39 @@ pub(crate) type Rows = Vec<Vec<Option<String>>>;
 
 /// A session with a server, on a thread of its own, so that an answer need not be waited for to its end. Letting go of it ends
 /// what it began: a lock, a transaction.
-pub struct Session {
+pub struct MariadbSession {
     ask: Sender<String>,
     answers: Receiver<Result<Rows, String>>,
 }
 
-impl Server {
+impl MariadbServer {
     /// The server that a definition means.
     ///
     /// # Errors
     /// When a secret or an account of it is not there.
     pub fn of(spec: &Mariadb, world: World<'_>) -> Result<Self, EngineError> {
         let place = match (&spec.host, &spec.socket) {
-            (Some(host), _) => Place::Host(host.clone(), spec.port.unwrap_or(3306)),
-            (None, Some(socket)) => Place::Socket(socket.clone()),
+            (Some(host), _) => ServerPlace::Host(host.clone(), spec.port.unwrap_or(3306)),
+            (None, Some(socket)) => ServerPlace::Socket(socket.clone()),
             (None, None) => {
                 let found = SOCKETS.iter().map(PathBuf::from).find(|path| path.exists());
-                Place::Socket(found.unwrap_or_else(|| PathBuf::from(SOCKETS[0])))
+                ServerPlace::Socket(found.unwrap_or_else(|| PathBuf::from(SOCKETS[0])))
             }
         };
-        let login = Login::of(&spec.login, "root", matches!(place, Place::Socket(_)), world)?;
+        let login = Login::of(&spec.login, "root", matches!(place, ServerPlace::Socket(_)), world)?;
         Ok(Self { place, login })
     }
 
     /// How people name it.
     pub fn describe(&self) -> String {
         match &self.place {
-            Place::Socket(path) => path.display().to_string(),
-            Place::Host(host, port) => format!("{host} port {port}"),
+            ServerPlace::Socket(path) => path.display().to_string(),
+            ServerPlace::Host(host, port) => format!("{host} port {port}"),
         }
     }
 
     /// Begins a session.
-    pub fn connect(&self, waiting: Waiting<'_>) -> Result<Session, EngineError> {
+    pub fn connect(&self, waiting: Waiting<'_>) -> Result<MariadbSession, EngineError> {
         let (ask, asked) = channel::<String>();
         let (answer, answers) = channel();
         let server = self.clone();
@@ -90,7 +90,7 @@ impl Server {
                 }
             }
         });
-        let session = Session { ask, answers };
+        let session = MariadbSession { ask, answers };
         session.answer(Waiting { limit: CONNECT, ..waiting }).map_err(|error| match error {
             EngineError::Said(what) => EngineError::Said(format!("cannot log in to {}: {what}", self.describe())),
             other => other,
@@ -106,8 +106,8 @@ impl Server {
             .tcp_connect_timeout(Some(CONNECT))
             .prefer_socket(false);
         match &self.place {
-            Place::Socket(path) => options.socket(Some(path.display().to_string())),
-            Place::Host(host, port) => options.ip_or_hostname(Some(host)).tcp_port(*port),
+            ServerPlace::Socket(path) => options.socket(Some(path.display().to_string())),
+            ServerPlace::Host(host, port) => options.ip_or_hostname(Some(host)).tcp_port(*port),
         }
     }
 
@@ -115,8 +115,8 @@ impl Server {
     pub fn arguments(&self) -> Vec<String> {
         let mut words = vec!["--no-defaults".to_owned(), format!("--user={}", self.login.user)];
         match &self.place {
-            Place::Socket(path) => words.push(format!("--socket={}", path.display())),
-            Place::Host(host, port) => {
+            ServerPlace::Socket(path) => words.push(format!("--socket={}", path.display())),
+            ServerPlace::Host(host, port) => {
                 words.extend([format!("--host={host}"), format!("--port={port}"), "--protocol=TCP".to_owned()]);
             }
         }
@@ -124,7 +124,7 @@ impl Server {
     }
 }
 
-impl Session {
+impl MariadbSession {
     fn answer(&self, waiting: Waiting<'_>) -> Result<Rows, EngineError> {
         let began = waiting.clock.uptime();
         loop {

@@ -21,7 +21,7 @@ const TICK: Duration = Duration::from_millis(50);
 
 /// A server, and how it is called.
 #[derive(Debug)]
-pub struct Server {
+pub struct PostgresServer {
     /// The host, or the folder of the socket.
     pub host: String,
     /// The TCP port, which is also in the name of the socket.
@@ -31,7 +31,7 @@ pub struct Server {
 }
 
 /// A session with a server. Letting go of it ends what it began: a transaction, a backup mode.
-pub struct Session {
+pub struct PostgresSession {
     runtime: Runtime,
     client: Client,
 }
@@ -39,7 +39,7 @@ pub struct Session {
 /// Rows of texts.
 pub(crate) type Rows = Vec<Vec<Option<String>>>;
 
-impl Server {
+impl PostgresServer {
     /// The server that a definition means.
     ///
     /// # Errors
@@ -56,7 +56,7 @@ impl Server {
     }
 
     /// Begins a session with a database.
-    pub fn connect(&self, database: &str, waiting: Waiting<'_>) -> Result<Session, EngineError> {
+    pub fn connect(&self, database: &str, waiting: Waiting<'_>) -> Result<PostgresSession, EngineError> {
         let failed = |what: String| EngineError::Said(format!("cannot log in to {}: {what}", self.describe()));
         let wrap = |error: std::io::Error| failed(error.to_string());
         let runtime = Builder::new_current_thread().enable_all().build().map_err(wrap)?;
@@ -87,7 +87,7 @@ impl Server {
                 Ok(client)
             })?
         };
-        let session = Session { runtime, client };
+        let session = PostgresSession { runtime, client };
         // Whatever the role's settings are: a long export is no idle session, and names come as they are stored.
         session.rows(
             "set statement_timeout = 0; set lock_timeout = 0; set idle_in_transaction_session_timeout = 0; \
@@ -98,7 +98,7 @@ impl Server {
     }
 }
 
-impl Session {
+impl PostgresSession {
     /// What a query, or several, give; the rows of all of them.
     pub fn rows(&self, sql: &str, waiting: Waiting<'_>) -> Result<Rows, EngineError> {
         let messages = wait(&self.runtime, waiting, async {

@@ -16,9 +16,9 @@ const FROM_THE_BEGINNING: &str = "postgres";
 /// A server that an export is brought into.
 pub enum DatabaseImport {
     /// Into a PostgreSQL server.
-    Postgres(Box<(Postgres, postgres::Server)>),
+    Postgres(Box<(Postgres, postgres::PostgresServer)>),
     /// Into a MariaDB server.
-    Mariadb(Box<(Mariadb, mariadb::Server)>),
+    Mariadb(Box<(Mariadb, mariadb::MariadbServer)>),
 }
 
 fn said(error: EngineError) -> String {
@@ -68,11 +68,11 @@ impl DatabaseImport {
     pub fn of(part: &Part, runner: &Runner<'_>) -> Option<Result<Self, String>> {
         match (&part.postgres, &part.mariadb) {
             (Some(spec), _) if spec.cluster.is_none() => {
-                let server = postgres::Server::of(spec, runner.world).map_err(said);
+                let server = postgres::PostgresServer::of(spec, runner.world).map_err(said);
                 Some(server.map(|server| Self::Postgres(Box::new((spec.clone(), server)))))
             }
             (_, Some(spec)) if spec.datadir.is_none() => {
-                let server = mariadb::Server::of(spec, runner.world).map_err(said);
+                let server = mariadb::MariadbServer::of(spec, runner.world).map_err(said);
                 Some(server.map(|server| Self::Mariadb(Box::new((spec.clone(), server)))))
             }
             _ => None,
@@ -132,7 +132,7 @@ impl DatabaseImport {
 }
 
 fn bring_postgres(
-    (spec, server): &(Postgres, postgres::Server),
+    (spec, server): &(Postgres, postgres::PostgresServer),
     (folder, wanted): (&Path, Vec<(String, PathBuf)>),
     waiting: Waiting<'_>,
     runner: &Runner<'_>,
@@ -182,7 +182,7 @@ fn bring_postgres(
 }
 
 fn bring_mariadb(
-    (spec, server): &(Mariadb, mariadb::Server),
+    (spec, server): &(Mariadb, mariadb::MariadbServer),
     (folder, wanted): (&Path, Vec<(String, PathBuf)>),
     waiting: Waiting<'_>,
     runner: &Runner<'_>,
@@ -208,7 +208,7 @@ fn bring_mariadb(
 }
 
 /// Whether a database has no tables of anybody's.
-fn is_empty(server: &postgres::Server, name: &str, waiting: Waiting<'_>) -> Result<bool, String> {
+fn is_empty(server: &postgres::PostgresServer, name: &str, waiting: Waiting<'_>) -> Result<bool, String> {
     let session = server.connect(name, waiting).map_err(said)?;
     let sql = "select count(*) from pg_class c join pg_namespace n on n.oid = c.relnamespace \
                where n.nspname <> 'information_schema' and n.nspname !~ '^pg_'";

@@ -1,7 +1,7 @@
 //! The kinds of parts: one file or folder each.
 //!
-//! A kind is a struct of the definition ([`PartSource`]) and its [`SourceKind`] here: how it is described and planned, what can be
-//! known of it beforehand, and how it is captured. [`of`] is the only place that tells them apart. `part` has what they
+//! A kind is a struct of the definition ([`PartSource`]) and its `SourceKind` here: how it is described and planned, what can be
+//! known of it beforehand, and how it is captured. `of` is the only place that tells them apart. `part` has what they
 //! share; `engine` speaks to database servers.
 
 mod command;
@@ -133,10 +133,10 @@ pub fn prepare(staging: &mut Staging, plan: &Plan) -> Result<String, String> {
     staging.ready(plan, &sources.collect::<Vec<_>>())
 }
 
-/// What is at the sources of a part now that a capture does not have; see [`part::remaining`](crate::part::remaining).
+/// What is at the sources of a part now that a capture does not have.
 ///
 /// # Errors
-/// As there.
+/// When the listing or a folder cannot be read. That a source is not there is none.
 pub fn remaining(
     part: &PlannedPart,
     plan: &Plan,

@@ -134,13 +134,13 @@ impl Read for DataReader {
 }
 
 /// Bytes of a file from one offset to another.
-pub(crate) struct Stretch<'f> {
+pub(crate) struct DataRange<'f> {
     pub(crate) file: &'f File,
     pub(crate) at: u64,
     pub(crate) end: u64,
 }
 
-impl Read for Stretch<'_> {
+impl Read for DataRange<'_> {
     fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
         let wanted = usize::try_from(self.end - self.at).unwrap_or(usize::MAX).min(buffer.len());
         let read = self.file.read_at(&mut buffer[..wanted], self.at)?;

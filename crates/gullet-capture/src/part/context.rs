@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use gullet_store::{Deposit, PathError, StoreError, free_space};
 
-use super::files::Known;
+use super::files::PriorState;
 use super::marks::{Filesystems, Marks};
 use super::staging::Staging;
 use crate::plan::Plan;
@@ -107,8 +107,8 @@ impl CaptureContext<'_, '_> {
     }
 
     /// What earlier captures know of the part's files.
-    pub(crate) fn known(&self) -> Known {
-        Known { last: Marks::open(&self.marks), warm: self.warm.map(|warm| warm.marks.clone()), by_one: false }
+    pub(crate) fn known(&self) -> PriorState {
+        PriorState { last: Marks::open(&self.marks), warm: self.warm.map(|warm| warm.marks.clone()), by_one: false }
     }
 
     /// Whether sources may be cloned rather than read at once: it saves time of the hold.

@@ -19,9 +19,9 @@ use super::lister::{Listed, Lister};
 use super::marks::{FilesystemInfo, MadeMarks, Marked, Marks, News};
 use super::owners::Owners;
 use super::pending::{Copies, Pending};
-use super::seen::{Seen, SeenRoot};
-use super::walk::{Found, LeftOuts, Walk};
-use super::wanted::Wanted;
+use super::seen::{SeenRoot, SourceWatch};
+use super::walk::{FoundEntry, LeftOuts, Walk};
+use super::wanted::MustContain;
 use gullet_model::record::{Counts, LeftOut, Root, SecuredBy};
 
 /// How often a file that changes while it is read is read again.
@@ -32,19 +32,19 @@ const NAMED: usize = 10;
 const SMALL: u64 = 64 << 10;
 
 /// What came of looking at files, besides what was listed.
-pub(crate) struct Looked {
+pub(crate) struct WalkFindings {
     pub(crate) left_out: Vec<LeftOut>,
     pub(crate) warnings: Vec<String>,
     /// Paths that are there and could not be read.
     pub(crate) unreadable: u64,
     pub(crate) roots: Vec<Root>,
-    pub(crate) seen: Seen,
+    pub(crate) seen: SourceWatch,
     pub(crate) owners: Owners,
 }
 
 /// Marks by which files are recognised that did not change since they were read, so that they are not read again.
 #[derive(Clone)]
-pub(crate) struct Known {
+pub(crate) struct PriorState {
     /// The marks of the last capture.
     pub(crate) last: Marks,
     /// Those of the copy that was made before the hold; it knows all that the last capture does.
@@ -56,11 +56,11 @@ pub(crate) struct Known {
 /// Captures everything that `walk` finds into the store.
 pub(crate) fn capture(
     walk: &Walk,
-    known: &Known,
+    known: &PriorState,
     new_marks: PathBuf,
-    wanted: Wanted,
+    wanted: MustContain,
     context: &mut CaptureContext<'_, '_>,
-) -> Result<(Listed, Looked), PartError> {
+) -> Result<(Listed, WalkFindings), PartError> {
     let mut lister = Lister::new(known.last.clone(), new_marks, wanted, context.deposit)?;
     let (looked, _) = look(walk, known, &mut lister, None, context)?;
     Ok((lister.finish(context.deposit)?, looked))
@@ -75,7 +75,7 @@ pub(crate) fn warm(
     context: &mut CaptureContext<'_, '_>,
 ) -> Result<(Marks, Counts), PartError> {
     let mut lister = Lister::unstored(last.clone(), new_marks, context.deposit)?;
-    let known = Known { last, warm: None, by_one: false };
+    let known = PriorState { last, warm: None, by_one: false };
     look(walk, &known, &mut lister, None, context)?;
     let listed = lister.finish(context.deposit)?;
     // Where nothing changed the marks of the last capture are those of this one.
@@ -86,17 +86,17 @@ pub(crate) fn warm(
 /// `pending`.
 pub(crate) fn stage(
     walk: &Walk,
-    known: &Known,
+    known: &PriorState,
     pending: PathBuf,
     copies: Copies,
     context: &mut CaptureContext<'_, '_>,
-) -> Result<(Counts, Looked, Option<SecuredBy>), PartError> {
+) -> Result<(Counts, WalkFindings, Option<SecuredBy>), PartError> {
     let mut waiting = Pending::create(known.last.clone(), pending)?;
     let (looked, copies) = look(walk, known, &mut waiting, Some(copies), context)?;
     Ok((waiting.finish()?, looked, copies.and_then(|copies| copies.secured_by())))
 }
 
-impl Known {
+impl PriorState {
     /// Whether the store has the contents of an entry that was believed unchanged; if so this run stands on them from now
     /// on. `last` is the marks of the last capture.
     pub(crate) fn stands_on(&self, entry: &Entry, last: &Marks, deposit: &mut Deposit<'_>) -> Result<bool, StoreError> {
@@ -174,11 +174,11 @@ impl Sink for Lister {
 /// Looks at everything that `walk` finds, and hands it to `sink`. Walking runs ahead on a thread of its own.
 fn look(
     walk: &Walk,
-    known: &Known,
+    known: &PriorState,
     sink: &mut dyn Sink,
     copies: Option<Copies>,
     context: &mut CaptureContext<'_, '_>,
-) -> Result<(Looked, Option<Copies>), PartError> {
+) -> Result<(WalkFindings, Option<Copies>), PartError> {
     let mut grounds = HashMap::new();
     let mut roots = Vec::new();
     let mut seen_roots = Vec::new();
@@ -204,7 +204,7 @@ fn look(
         links: HashMap::new(),
         warnings: Warnings::default(),
         unreadable: 0,
-        seen: context.in_hold.then(|| Seen::new(seen_roots.clone())),
+        seen: context.in_hold.then(|| SourceWatch::new(seen_roots.clone())),
         owners: Owners::default(),
         context,
     };
@@ -229,7 +229,7 @@ fn look(
     for text in left.unreadable() {
         warnings.add(text.clone());
     }
-    let looked = Looked {
+    let looked = WalkFindings {
         unreadable: unreadable + left.unreadable().len() as u64,
         left_out: left.into_vec(),
         warnings: warnings.into_vec(),
@@ -262,7 +262,7 @@ impl Warnings {
 struct Capturing<'x, 'a, 'd> {
     grounds: HashMap<u64, FilesystemInfo>,
     sink: &'x mut dyn Sink,
-    known: &'x Known,
+    known: &'x PriorState,
     /// The marks of the copy before the hold.
     warm: Option<Marks>,
     in_order: MarksCursor,
@@ -273,13 +273,13 @@ struct Capturing<'x, 'a, 'd> {
     links: HashMap<(u64, u64), PathName>,
     warnings: Warnings,
     unreadable: u64,
-    seen: Option<Seen>,
+    seen: Option<SourceWatch>,
     owners: Owners,
     context: &'x mut CaptureContext<'a, 'd>,
 }
 
 impl Capturing<'_, '_, '_> {
-    fn take(&mut self, found: Found) -> Result<(), PartError> {
+    fn take(&mut self, found: FoundEntry) -> Result<(), PartError> {
         self.context.check_stop()?;
         self.owners.see(&found.meta);
         let identity = (found.meta.dev(), found.meta.ino());
@@ -315,7 +315,7 @@ impl Capturing<'_, '_, '_> {
         self.unchanged(self.in_order.done)
     }
 
-    fn note_same(&mut self, found: &Found, several_names: Option<(u64, u64)>) {
+    fn note_same(&mut self, found: &FoundEntry, several_names: Option<(u64, u64)>) {
         if let Some(identity) = several_names {
             self.links.entry(identity).or_insert_with(|| found.name.clone());
         }
@@ -347,7 +347,7 @@ impl Capturing<'_, '_, '_> {
     }
 
     /// Looks at one thing by itself.
-    fn alone(&mut self, found: Found) -> Result<(), PartError> {
+    fn alone(&mut self, found: FoundEntry) -> Result<(), PartError> {
         let warm = self.warm.as_mut().and_then(|warm| warm.of(&found.name));
         let enough = !self.sink.is_listing() && warm.as_ref().is_some_and(|warm| warm.is_believed(&found.meta));
         let last = if enough { None } else { self.sink.last_of(&found.name) };
@@ -386,14 +386,14 @@ impl Capturing<'_, '_, '_> {
         Marked { entry, ctime, inode: meta.ino(), settled, news: News::New, staged: None }
     }
 
-    fn another_name(&mut self, found: &Found, first: PathName) -> Marked {
+    fn another_name(&mut self, found: &FoundEntry, first: PathName) -> Marked {
         let mut entry = entry::bare(found.name.clone(), &found.meta);
         entry.same_as = Some(first);
         let settled = self.settles(&found.meta);
         self.marked(entry, &found.meta, settled)
     }
 
-    fn attributes(&mut self, entry: &mut Entry, found: &Found) {
+    fn attributes(&mut self, entry: &mut Entry, found: &FoundEntry) {
         match entry::xattrs(&found.at) {
             Ok(found_here) => {
                 entry.xattrs = found_here.known;
@@ -412,7 +412,7 @@ impl Capturing<'_, '_, '_> {
         entry.flags = entry::flags(&found.at);
     }
 
-    fn other(&mut self, found: &Found, known: [Option<&Marked>; 2]) -> Result<Marked, PartError> {
+    fn other(&mut self, found: &FoundEntry, known: [Option<&Marked>; 2]) -> Result<Marked, PartError> {
         let believed = known.into_iter().flatten().filter(|_| !self.context.reread);
         if let Some(known) = { believed }.find(|known| known.is_believed(&found.meta)) {
             return Ok(self.marked(known.entry.clone(), &found.meta, true));

@@ -3,7 +3,7 @@
 use gullet_store::{Deposit, StoreError};
 
 use super::marks::{Mark, Marks};
-use super::walk::Found;
+use super::walk::FoundEntry;
 
 /// Compares what a walk finds with marks, block by block.
 pub(crate) struct MarksCursor {
@@ -34,7 +34,7 @@ impl MarksCursor {
     /// Compares what is found with what is expected next. `is_link` says whether it is another name of a file that came before.
     pub(crate) fn compare(
         &mut self,
-        found: &Found,
+        found: &FoundEntry,
         is_link: bool,
         deposit: &mut Deposit<'_>,
     ) -> Result<Compared, StoreError> {

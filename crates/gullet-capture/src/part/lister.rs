@@ -11,7 +11,7 @@ use gullet_store::{Deposit, Hash, PathError, StoreError};
 
 use super::context::PartError;
 use super::marks::{MadeMarks, Mark, Marked, Marks, NewMarks, News};
-use super::wanted::Wanted;
+use super::wanted::MustContain;
 use gullet_model::record::Counts;
 
 /// A listing that is being made.
@@ -19,7 +19,7 @@ pub(crate) struct Lister {
     listing: ListingWriter,
     last: Marks,
     new: NewMarks,
-    wanted: Wanted,
+    wanted: MustContain,
     pub(crate) counts: Counts,
     new_bytes_before: u64,
     /// Whether it is stored; the copy before the hold only needs to know what it would be.
@@ -43,7 +43,12 @@ fn put<'p>(deposit: &'p mut Deposit<'_>, is_stored: bool) -> impl FnMut(&[u8]) -
 
 impl Lister {
     /// A listing that is compared with the `last` one, leaves its own at `new`, and must have what is `wanted`.
-    pub(crate) fn new(last: Marks, new: PathBuf, wanted: Wanted, deposit: &mut Deposit<'_>) -> Result<Self, PathError> {
+    pub(crate) fn new(
+        last: Marks,
+        new: PathBuf,
+        wanted: MustContain,
+        deposit: &mut Deposit<'_>,
+    ) -> Result<Self, PathError> {
         deposit.note();
         Ok(Self {
             listing: ListingWriter::default(),
@@ -59,7 +64,7 @@ impl Lister {
 
     /// As [`Lister::new`], of what is not to be listed in the store.
     pub(crate) fn unstored(last: Marks, new: PathBuf, deposit: &mut Deposit<'_>) -> Result<Self, PathError> {
-        let wanted = Wanted::new(&[], std::iter::empty());
+        let wanted = MustContain::new(&[], std::iter::empty());
         Ok(Self { is_stored: false, ..Self::new(last, new, wanted, deposit)? })
     }
 

@@ -26,7 +26,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use gullet_store::listing::{ClosedBlock, Entry, ListingRef, PathName};
-use gullet_store::{Deposit, Deposited, Frames, Hash, IoPath, PathError, StoreError, Uses};
+use gullet_store::{Deposit, Deposited, FrameSet, Frames, Hash, IoPath, PathError, StoreError};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
@@ -35,7 +35,7 @@ use crate::plan::Plan;
 use gullet_host::world::Clock;
 use gullet_model::definition::When;
 use gullet_model::record::Counts;
-pub(crate) use mark::{Mark, Marked, News, Staged};
+pub(crate) use mark::{Mark, Marked, News, StagedCopy};
 
 /// Marks must be older than the sync by this much where times have fractions: more than a clock tick, in nanoseconds.
 const TICK: i128 = 50_000_000;
@@ -149,7 +149,7 @@ pub(crate) struct Block {
     pub(crate) frames: Frames,
     /// The same, for as long as the run that stores them goes on.
     #[serde(skip)]
-    pub(crate) uses: Uses,
+    pub(crate) uses: FrameSet,
 }
 
 /// The index at the end of a file of marks.
@@ -321,7 +321,7 @@ impl NewMarks {
     }
 
     /// Closes the block that is open, as the listing did.
-    pub(crate) fn close(&mut self, closed: ClosedBlock, uses: Uses) -> Result<(), PathError> {
+    pub(crate) fn close(&mut self, closed: ClosedBlock, uses: FrameSet) -> Result<(), PathError> {
         let marks = std::mem::take(&mut self.marks);
         let block = Block {
             first: closed.first,
@@ -340,7 +340,7 @@ impl NewMarks {
     }
 
     /// Takes over a whole block.
-    pub(crate) fn copy(&mut self, from: &Marks, number: usize, uses: Uses) -> Result<(), PartError> {
+    pub(crate) fn copy(&mut self, from: &Marks, number: usize, uses: FrameSet) -> Result<(), PartError> {
         let (marks, lines) = from.marks_of(number).zip(from.lines_of(number)).ok_or(PartError::MarksGone)?;
         let block = from.blocks()[number].clone();
         Ok(self.write(Block { at: self.at, frames: Frames::default(), uses, ..block }, &marks, &lines)?)
@@ -354,7 +354,7 @@ impl NewMarks {
     }
 
     /// All of them, when the listing is complete; `nodes` is what its nodes stand on.
-    pub(crate) fn finish(self, listing: Option<ListingRef>, nodes: Uses) -> Result<MadeMarks, PathError> {
+    pub(crate) fn finish(self, listing: Option<ListingRef>, nodes: FrameSet) -> Result<MadeMarks, PathError> {
         let file = self.file.into_inner().map_err(io::IntoInnerError::into_error).at(&self.path)?;
         Ok(MadeMarks { path: self.path, file, at: self.at, blocks: self.blocks, listing, nodes })
     }
@@ -368,7 +368,7 @@ pub(crate) struct MadeMarks {
     at: u64,
     blocks: Vec<Block>,
     listing: Option<ListingRef>,
-    nodes: Uses,
+    nodes: FrameSet,
 }
 
 impl MadeMarks {
@@ -472,14 +472,14 @@ mod tests {
             let marked = marked(name);
             marks.add(&marked);
             if let Some(closed) = listing.push(&marked.entry, &mut put).unwrap() {
-                marks.close(closed, Uses::default()).unwrap();
+                marks.close(closed, FrameSet::default()).unwrap();
             }
         }
         if let Some(closed) = listing.close(&mut put).unwrap() {
-            marks.close(closed, Uses::default()).unwrap();
+            marks.close(closed, FrameSet::default()).unwrap();
         }
         let listing = listing.finish(&mut put).unwrap();
-        let mut read = marks.finish(Some(listing), Uses::default()).unwrap().of_this_run();
+        let mut read = marks.finish(Some(listing), FrameSet::default()).unwrap().of_this_run();
         assert!(read.blocks().len() > 2 && read.files() == 3000);
         for name in ["lists/00000", "lists/01723", "lists/02999"] {
             let found = read.of(&PathName::new(name)).unwrap();

@@ -10,11 +10,11 @@ use gullet_store::listing::PathName;
 use gullet_store::{IoPath, PathError};
 use serde::{Deserialize, Serialize};
 
-use super::contents::{DataReader, Stretch, contents};
+use super::contents::{DataRange, DataReader, contents};
 use super::context::{CaptureContext, PartError};
-use super::files::{Known, Sink};
+use super::files::{PriorState, Sink};
 use super::lister::{Listed, Lister};
-use super::marks::{Marked, Marks, Staged};
+use super::marks::{Marked, Marks, StagedCopy};
 use super::stored;
 use gullet_model::record::{Counts, SecuredBy};
 
@@ -53,7 +53,7 @@ impl Copies {
         mut source: DataReader,
         size: u64,
         from: &Path,
-    ) -> Result<Option<(Staged, u64)>, PartError> {
+    ) -> Result<Option<(StagedCopy, u64)>, PartError> {
         if self.end.saturating_add(size) > self.most {
             return Ok(None);
         }
@@ -74,7 +74,7 @@ impl Copies {
             self.end += read as u64;
         }
         let length = self.end - start;
-        Ok(Some((Staged::Copy(start, length), length)))
+        Ok(Some((StagedCopy::Copy(start, length), length)))
     }
 }
 
@@ -164,7 +164,7 @@ pub(crate) fn store_staged(
     pending: &Path,
     copies: &Path,
     mut lister: Lister,
-    known: &Known,
+    known: &PriorState,
     mut extras: VecDeque<Extra>,
     context: &mut CaptureContext<'_, '_>,
 ) -> Result<Listed, PartError> {
@@ -186,17 +186,17 @@ pub(crate) fn store_staged(
             let path = PathBuf::from(format!("/{}", marked.entry.path));
             let mut chunks = Vec::new();
             let length = match (&staged, &copies) {
-                (Staged::Clone(clone), _) => {
+                (StagedCopy::Clone(clone), _) => {
                     let source = DataReader::new(File::open(clone).at(clone)?, marked.entry.data.clone());
                     let length = contents((source, marked.entry.size), &path, &mut chunks, &lister.counts, context)?;
                     fs::remove_file(clone).at(clone)?;
                     length
                 }
-                (Staged::Copy(offset, length), Some(copies)) => {
-                    let source = Stretch { file: copies, at: *offset, end: offset + length };
+                (StagedCopy::Copy(offset, length), Some(copies)) => {
+                    let source = DataRange { file: copies, at: *offset, end: offset + length };
                     contents((source, *length), &path, &mut chunks, &lister.counts, context)?
                 }
-                (Staged::Copy(..), None) => {
+                (StagedCopy::Copy(..), None) => {
                     return Err(PartError::Other("the private copies are gone".to_owned()));
                 }
             };

@@ -7,7 +7,7 @@ use std::path::PathBuf;
 use gullet_store::listing::{ListingReader, ListingRef, PathName};
 use gullet_store::{ChunkReader, PathError, StoreError};
 
-use super::walk::{Found, LeftOuts, Walk};
+use super::walk::{FoundEntry, LeftOuts, Walk};
 
 /// Why a capture does not have it.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -49,7 +49,7 @@ pub(crate) fn remaining(
     })?;
     let mut all: Vec<(PathBuf, Why)> = Vec::new();
     let mut left = LeftOuts::with_all();
-    walk.run(&mut left, &mut |found: Found| {
+    walk.run(&mut left, &mut |found: FoundEntry| {
         let is_known = known.contains(&hasher.hash_one(&found.name));
         if !is_known && !all.last().is_some_and(|(last, _)| found.path.starts_with(last)) {
             all.push((found.path, Why::Since));

@@ -11,11 +11,11 @@ use gullet_store::listing::Kind;
 
 use super::context::PartError;
 use super::marks::{Mark, Marked};
-use super::walk::{Found, LeftOuts, Walk};
+use super::walk::{FoundEntry, LeftOuts, Walk};
 
 /// What was seen of files in the hold, so that it can be told later whether they changed: a number for each.
 #[derive(Default)]
-pub(crate) struct Seen {
+pub(crate) struct SourceWatch {
     files: HashSet<u64>,
     roots: Vec<SeenRoot>,
 }
@@ -49,14 +49,14 @@ impl SeenRoot {
     }
 }
 
-impl Seen {
+impl SourceWatch {
     /// Nothing yet, of what is below these roots.
     pub(crate) fn new(roots: Vec<SeenRoot>) -> Self {
         Self { files: HashSet::new(), roots }
     }
 
     /// A file as it was found.
-    pub(crate) fn add(&mut self, found: &Found) {
+    pub(crate) fn add(&mut self, found: &FoundEntry) {
         self.files.insert(Self::of(found));
     }
 
@@ -73,7 +73,7 @@ impl Seen {
         hasher.finish()
     }
 
-    fn of(found: &Found) -> u64 {
+    fn of(found: &FoundEntry) -> u64 {
         Self::number(&Mark::of(found.name.as_bytes(), &found.meta))
     }
 
@@ -81,7 +81,7 @@ impl Seen {
     pub(crate) fn changed_since(&self, walk: &Walk) -> Result<(Vec<String>, u64), PartError> {
         self.roots.iter().try_for_each(SeenRoot::still_there)?;
         let (mut named, mut count, mut same) = (Vec::new(), 0, 0);
-        walk.run(&mut LeftOuts::default(), &mut |found: Found| {
+        walk.run(&mut LeftOuts::default(), &mut |found: FoundEntry| {
             if self.files.contains(&Self::of(&found)) {
                 same += 1;
             } else {

@@ -9,9 +9,9 @@ use super::context::{CaptureContext, PartError};
 use super::lister::{Listed, Lister};
 use super::marks::{MadeMarks, Marks};
 use super::stored;
-use super::wanted::Wanted;
+use super::wanted::MustContain;
 use crate::plan::PlannedPart;
-use gullet_model::definition::Gives;
+use gullet_model::definition::OutputForm;
 use gullet_model::record::{Capture, Counts};
 
 /// Whether a source was written to since it was secured.
@@ -60,7 +60,7 @@ pub(crate) trait Staged {
 
 /// A lister of what lies in private places, where only `must_contain` says what must be in it.
 pub(crate) fn lister(part: &PlannedPart, context: &mut CaptureContext<'_, '_>) -> Result<Lister, PartError> {
-    let wanted = Wanted::new(&part.spec.must_contain, std::iter::empty());
+    let wanted = MustContain::new(&part.spec.must_contain, std::iter::empty());
     let new_marks = context.scratch.join("marks");
     Ok(Lister::new(Marks::open(&context.marks), new_marks, wanted, context.deposit)?)
 }
@@ -75,7 +75,7 @@ pub(crate) fn take_listed(listed: Listed, capture: &mut Capture) -> Option<MadeM
 /// What a command or a server gave: one file, as bytes or as a tar.
 pub(crate) struct OutputFile {
     pub(crate) path: PathBuf,
-    pub(crate) output: Gives,
+    pub(crate) output: OutputForm,
 }
 
 impl Staged for OutputFile {
@@ -87,8 +87,8 @@ impl Staged for OutputFile {
     ) -> Result<Option<MadeMarks>, PartError> {
         let mut lister = lister(part, context)?;
         match self.output {
-            Gives::Tar => stored::tar(&self.path, &mut lister, context.deposit)?,
-            Gives::Bytes => {
+            OutputForm::Tar => stored::tar(&self.path, &mut lister, context.deposit)?,
+            OutputForm::Bytes => {
                 let name = PathName::new(gullet_host::state::file_name(&part.name));
                 stored::file(&self.path, name, None, Cut::Contents, &mut lister, context.deposit)?;
             }

@@ -33,7 +33,7 @@ struct Noted {
 
 /// A folder of ours on the filesystem of some sources.
 #[derive(Debug)]
-struct Place {
+struct StagingPlace {
     device: u64,
     folder: PathBuf,
     /// Whether files can be cloned into it.
@@ -51,7 +51,7 @@ pub struct Staging {
     app: String,
     run: String,
     noted: Noted,
-    places: Vec<Place>,
+    places: Vec<StagingPlace>,
     /// What a snapshot shows: a path without links, and where it is seen as it was.
     shown: Vec<(PathBuf, PathBuf)>,
 }
@@ -152,7 +152,7 @@ impl Staging {
             return Ok(None);
         }
         let clones = can_clone(&folder);
-        let place = Place { device, folder, clones, subvolumes: BTreeSet::new(), made: 0 };
+        let place = StagingPlace { device, folder, clones, subvolumes: BTreeSet::new(), made: 0 };
         self.places.push(place);
         Ok(Some(self.places.len() - 1))
     }

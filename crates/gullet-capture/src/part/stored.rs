@@ -15,7 +15,7 @@ use super::entry;
 use super::lister::Lister;
 use super::marks::{Marked, News};
 use super::pending::Extra;
-use super::walk::{Found, LeftOuts, Walk};
+use super::walk::{FoundEntry, LeftOuts, Walk};
 
 /// Cuts all of a file into `deposit`, as the contents of an entry.
 fn store_file(entry: &mut Entry, path: &Path, cut: Cut, deposit: &mut Deposit<'_>) -> Result<(), PartError> {
@@ -69,7 +69,7 @@ pub(crate) fn extra(extra: &Extra, lister: &mut Lister, deposit: &mut Deposit<'_
 /// Stores everything in a folder, under names relative to it.
 pub(crate) fn folder(path: &Path, lister: &mut Lister, deposit: &mut Deposit<'_>) -> Result<(), PartError> {
     let skip = super::walk::name_of(path).as_bytes().len() + 1;
-    Walk::of_folder(path).run(&mut LeftOuts::default(), &mut |found: Found| {
+    Walk::of_folder(path).run(&mut LeftOuts::default(), &mut |found: FoundEntry| {
         let Some(relative) = found.name.as_bytes().get(skip..) else { return Ok(()) };
         let mut entry = entry::bare(PathName::new(relative), &found.meta);
         entry.xattrs = entry::xattrs(&found.path).unwrap_or_default().known;

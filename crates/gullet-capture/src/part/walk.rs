@@ -26,19 +26,19 @@ const NAMED: usize = 5;
 const BATCH: usize = 128;
 
 /// Why a walk ended early.
-enum Ended {
+enum WalkEnd {
     Path(PathError),
     Untaken,
 }
 
-impl From<PathError> for Ended {
+impl From<PathError> for WalkEnd {
     fn from(error: PathError) -> Self {
         Self::Path(error)
     }
 }
 
 /// Something that was found.
-pub(crate) struct Found {
+pub(crate) struct FoundEntry {
     /// Its absolute path.
     pub(crate) path: PathBuf,
     /// Where it is read: elsewhere when it is seen through a snapshot.
@@ -293,20 +293,20 @@ impl Walk {
     pub(crate) fn run<E: From<PathError>>(
         &self,
         left: &mut LeftOuts,
-        each: &mut dyn FnMut(Found) -> Result<(), E>,
+        each: &mut dyn FnMut(FoundEntry) -> Result<(), E>,
     ) -> Result<(), E> {
         for (root, at) in self.roots_seen() {
             // A root may be a link: what it leads to is captured, under the root's own name.
             let meta = fs::metadata(at).at(at)?;
             let device = meta.dev();
-            let found = Found { path: root.clone(), at: at.clone(), name: name_of(root), meta };
+            let found = FoundEntry { path: root.clone(), at: at.clone(), name: name_of(root), meta };
             self.visit(root, found, device, left, each)?;
         }
         Ok(())
     }
 
     /// Hands everything over in batches, in the order of a listing; ends early when nobody takes them.
-    pub(crate) fn in_batches(&self, left: &mut LeftOuts, out: &SyncSender<Vec<Found>>) -> Result<(), PathError> {
+    pub(crate) fn in_batches(&self, left: &mut LeftOuts, out: &SyncSender<Vec<FoundEntry>>) -> Result<(), PathError> {
         let mut batch = Vec::with_capacity(BATCH);
         let walked = self.run(left, &mut |found| {
             batch.push(found);
@@ -314,11 +314,11 @@ impl Walk {
                 return Ok(());
             }
             let full = std::mem::replace(&mut batch, Vec::with_capacity(BATCH));
-            out.send(full).map_err(|_| Ended::Untaken)
+            out.send(full).map_err(|_| WalkEnd::Untaken)
         });
         match walked {
-            Err(Ended::Path(error)) => Err(error),
-            Err(Ended::Untaken) => Ok(()),
+            Err(WalkEnd::Path(error)) => Err(error),
+            Err(WalkEnd::Untaken) => Ok(()),
             Ok(()) => {
                 let _ = out.send(batch);
                 Ok(())
@@ -327,7 +327,7 @@ impl Walk {
     }
 
     /// Why something below a root is left out; `None` where it is not.
-    fn why_left_out(&self, root: &Path, found: &Found, device: u64) -> Option<String> {
+    fn why_left_out(&self, root: &Path, found: &FoundEntry, device: u64) -> Option<String> {
         let (path, meta) = (&found.path, &found.meta);
         let is_folder = meta.is_dir();
         if is_folder && super::own::is_arena(path) {
@@ -358,10 +358,10 @@ impl Walk {
     fn visit<E: From<PathError>>(
         &self,
         root: &Path,
-        found: Found,
+        found: FoundEntry,
         device: u64,
         left: &mut LeftOuts,
-        each: &mut dyn FnMut(Found) -> Result<(), E>,
+        each: &mut dyn FnMut(FoundEntry) -> Result<(), E>,
     ) -> Result<(), E> {
         let is_folder = found.meta.is_dir();
         if found.path != root {
@@ -393,7 +393,7 @@ impl Walk {
                 let (path, at) = (path.join(&name), at.join(&name));
                 match child.metadata() {
                     Ok(meta) => {
-                        let found = Found { name: name_of(&path), path, at, meta };
+                        let found = FoundEntry { name: name_of(&path), path, at, meta };
                         self.visit(root, found, device, left, each)?;
                     }
                     Err(error) if error.kind() == io::ErrorKind::NotFound => {
@@ -450,7 +450,7 @@ pub struct Survey {
 pub(crate) fn survey_of(walk: &Walk, with_patterns: bool) -> Survey {
     let mut survey = Survey::default();
     let mut left = LeftOuts::default();
-    let walked = walk.run(&mut left, &mut |found: Found| {
+    let walked = walk.run(&mut left, &mut |found: FoundEntry| {
         if found.meta.is_file() {
             survey.files += 1;
             survey.bytes += found.meta.len();

@@ -4,20 +4,20 @@ use std::collections::VecDeque;
 use std::path::{Path, PathBuf};
 
 use super::context::{CaptureContext, PartError};
-use super::files::{self, Known, Looked};
+use super::files::{self, PriorState, WalkFindings};
 use super::lister::Lister;
 use super::marks::MadeMarks;
 use super::pending::{Copies, Extra, store_staged};
-use super::seen::Seen;
+use super::seen::SourceWatch;
 use super::staged::{SourceChange, Staged, take_listed};
 use super::walk::Walk;
-use super::wanted::Wanted;
+use super::wanted::MustContain;
 use crate::plan::PlannedPart;
-use gullet_model::definition::Empty;
+use gullet_model::definition::Tolerance;
 use gullet_model::record::{Capture, Counts, Root, SecuredBy};
 
-fn wanted(part: &PlannedPart, walk: &Walk) -> Wanted {
-    Wanted::new(&part.spec.must_contain, walk.roots().iter().map(PathBuf::as_path))
+fn wanted(part: &PlannedPart, walk: &Walk) -> MustContain {
+    MustContain::new(&part.spec.must_contain, walk.roots().iter().map(PathBuf::as_path))
 }
 
 /// Secures files through a snapshot where there is one, else by themselves.
@@ -63,7 +63,7 @@ pub(crate) fn secured(
 }
 
 /// Takes what came of looking at files into the capture; gives what was seen.
-pub(crate) fn take_looked(looked: Looked, capture: &mut Capture) -> Seen {
+pub(crate) fn take_looked(looked: WalkFindings, capture: &mut Capture) -> SourceWatch {
     capture.left_out = looked.left_out;
     capture.warnings.extend(looked.warnings);
     capture.unreadable = looked.unreadable;
@@ -79,7 +79,7 @@ pub(crate) fn check_roots(
     roots: &[Root],
     last: Option<&Capture>,
 ) -> Result<(), PartError> {
-    if part.spec.empty == Some(Empty::Ok) {
+    if part.spec.empty == Some(Tolerance::Ok) {
         return Ok(());
     }
     same_filesystems(roots, last)?;
@@ -108,7 +108,7 @@ fn same_filesystems(roots: &[Root], last: Option<&Capture>) -> Result<(), PartEr
     Ok(())
 }
 
-fn changed_since(seen: &Seen, walk: &Walk) -> Result<SourceChange, PartError> {
+fn changed_since(seen: &SourceWatch, walk: &Walk) -> Result<SourceChange, PartError> {
     let (named, count) = seen.changed_since(walk)?;
     Ok(if count == 0 { SourceChange::None } else { SourceChange::FilesChanged(named, count) })
 }
@@ -116,7 +116,7 @@ fn changed_since(seen: &Seen, walk: &Walk) -> Result<SourceChange, PartError> {
 /// Files that are in the store already.
 struct ReadAtOnce {
     walk: Walk,
-    seen: Seen,
+    seen: SourceWatch,
     marks: Option<MadeMarks>,
 }
 
@@ -171,8 +171,8 @@ impl Staged for InSnapshot {
 pub(crate) struct StagedFiles {
     pub(crate) walk: Walk,
     /// What was seen of them; none where an engine makes them fit together.
-    pub(crate) seen: Option<Seen>,
-    pub(crate) known: Known,
+    pub(crate) seen: Option<SourceWatch>,
+    pub(crate) known: PriorState,
     pub(crate) pending: PathBuf,
     pub(crate) copies: PathBuf,
     pub(crate) extras: VecDeque<Extra>,

@@ -8,12 +8,12 @@ use gullet_store::listing::PathName;
 use super::walk::name_of;
 
 /// The patterns that nothing has matched yet.
-pub(crate) struct Wanted {
+pub(crate) struct MustContain {
     patterns: Vec<(String, GlobMatcher)>,
     roots: Vec<PathName>,
 }
 
-impl Wanted {
+impl MustContain {
     /// Wants `patterns`, relative to any of `roots`.
     pub(crate) fn new<'a>(patterns: &[String], roots: impl Iterator<Item = &'a Path>) -> Self {
         // The definition's rules have refused patterns that do not parse.
@@ -54,7 +54,7 @@ mod tests {
     #[test]
     fn what_is_wanted_is_looked_for_below_the_roots() {
         let wanted = ["index.json".to_owned(), "lists/*.list".to_owned()];
-        let mut wanted = Wanted::new(&wanted, [Path::new("/var/lib/desk")].into_iter());
+        let mut wanted = MustContain::new(&wanted, [Path::new("/var/lib/desk")].into_iter());
         for path in ["var/lib/desk", "var/lib/desk/old/index.json", "index.json.tmp"] {
             wanted.see(&PathName::new(path));
         }

@@ -1,10 +1,10 @@
 use super::*;
-use gullet_model::record::{Note, Record};
+use gullet_model::record::{Problem, Record};
 use gullet_run::hold::{NoteHead, NoteState};
 
 fn run(outcome: Outcome, second: i64) -> Logged {
     let at = Timestamp::new(second, 0).unwrap();
-    let cause = Note {
+    let cause = Problem {
         kind: ProblemKind::NotReleased,
         about: None,
         text: "the till is on fire".to_owned(),
@@ -24,7 +24,7 @@ fn soon() -> Circumstances {
     Circumstances { now: Timestamp::new(3600, 0).unwrap(), ..Circumstances::default() }
 }
 
-fn level(runs: Vec<Logged>) -> (Level, String) {
+fn level(runs: Vec<Logged>) -> (Severity, String) {
     let book = Logbook { runs, ..Logbook::default() };
     let status = status("quaybook", &book, &NoteStatus::Nothing, &soon());
     (status.level, status.reasons.join("; "))
@@ -32,26 +32,26 @@ fn level(runs: Vec<Logged>) -> (Level, String) {
 
 #[test]
 fn the_last_run_counts_and_a_good_one_must_exist() {
-    assert_eq!(level(vec![]).0, Level::Critical);
-    assert_eq!(level(vec![run(Outcome::Complete, 1)]).0, Level::Ok);
-    assert_eq!(level(vec![run(Outcome::Complete, 1), run(Outcome::Warnings, 2)]).0, Level::Warning);
+    assert_eq!(level(vec![]).0, Severity::Critical);
+    assert_eq!(level(vec![run(Outcome::Complete, 1)]).0, Severity::Ok);
+    assert_eq!(level(vec![run(Outcome::Complete, 1), run(Outcome::Warnings, 2)]).0, Severity::Warning);
     for bad in [Outcome::Incomplete, Outcome::Refused, Outcome::Failed, Outcome::Interrupted] {
         let (level, why) = level(vec![run(Outcome::Complete, 1), run(bad, 2)]);
-        assert_eq!(level, Level::Critical);
+        assert_eq!(level, Severity::Critical);
         assert!(why.contains("the till is on fire"), "{why}");
     }
     let (not_released, why) = level(vec![run(Outcome::Complete, 1), run(Outcome::NotReleased, 2)]);
-    assert!(not_released == Level::Critical && why.contains("press Resume"), "{why}");
-    assert_eq!(level(vec![run(Outcome::Failed, 1), run(Outcome::Complete, 2)]).0, Level::Ok);
+    assert!(not_released == Severity::Critical && why.contains("press Resume"), "{why}");
+    assert_eq!(level(vec![run(Outcome::Failed, 1), run(Outcome::Complete, 2)]).0, Severity::Ok);
 }
 
 #[test]
 fn a_partial_run_or_one_that_waits_for_the_store_never_stands_for_the_application() {
     let mut partial = run(Outcome::Complete, 1);
     partial.record.partial = true;
-    assert_eq!(level(vec![partial]).0, Level::Critical);
+    assert_eq!(level(vec![partial]).0, Severity::Critical);
     let waiting = Logged { in_store: false, ..run(Outcome::Complete, 1) };
-    assert_eq!(level(vec![waiting]).0, Level::Critical);
+    assert_eq!(level(vec![waiting]).0, Severity::Critical);
 }
 
 #[test]
@@ -65,11 +65,11 @@ fn it_ages_by_what_is_usual_or_said_and_a_time_in_the_future_is_no_proof() {
         let about = Circumstances { now, expected_every, ..Circumstances::default() };
         status("quaybook", &book, &NoteStatus::Nothing, &about).level
     };
-    assert_eq!(at(vec![run(Outcome::Complete, 0)], 1, None), Level::Ok);
-    assert_eq!(at(vec![run(Outcome::Complete, 0)], 2, None), Level::Critical, "two days, where nothing is usual");
-    assert_eq!((at(runs(), 27, None), at(runs(), 29, None)), (Level::Ok, Level::Critical), "twice a week");
-    assert_eq!((at(runs(), 15, Some(2)), at(runs(), 17, Some(2))), (Level::Ok, Level::Critical), "as it is said");
-    assert_eq!(at(runs(), 13, None), Level::Critical, "a run from tomorrow");
+    assert_eq!(at(vec![run(Outcome::Complete, 0)], 1, None), Severity::Ok);
+    assert_eq!(at(vec![run(Outcome::Complete, 0)], 2, None), Severity::Critical, "two days, where nothing is usual");
+    assert_eq!((at(runs(), 27, None), at(runs(), 29, None)), (Severity::Ok, Severity::Critical), "twice a week");
+    assert_eq!((at(runs(), 15, Some(2)), at(runs(), 17, Some(2))), (Severity::Ok, Severity::Critical), "as it is said");
+    assert_eq!(at(runs(), 13, None), Severity::Critical, "a run from tomorrow");
 }
 
 #[test]
@@ -80,7 +80,10 @@ fn what_was_never_verified_or_drilled_is_a_warning_where_that_is_wanted() {
         let book = Logbook { runs: vec![run(Outcome::Complete, 1)], ..Logbook::default() };
         status("quaybook", &book, &NoteStatus::Nothing, &about).level
     };
-    assert_eq!((of(None, None), of(month, None), of(None, month)), (Level::Ok, Level::Warning, Level::Warning));
+    assert_eq!(
+        (of(None, None), of(month, None), of(None, month)),
+        (Severity::Ok, Severity::Warning, Severity::Warning)
+    );
 }
 
 #[test]
@@ -115,10 +118,10 @@ fn payload_or_documents_that_are_gone_are_critical() {
         let payload_gone = gone.iter().map(|name| (*name).to_owned()).collect();
         status("quaybook", book, &NoteStatus::Nothing, &Circumstances { payload_gone, ..soon() }).level
     };
-    assert_eq!(of(&book(&[]), &[]), Level::Ok);
-    assert_eq!(of(&book(&[]), &["payload/w/r/000000.zst"]), Level::Critical);
-    assert_eq!(of(&book(&["records/quaybook/w/x"]), &[]), Level::Critical);
-    assert_eq!(of(&book(&["records/other/w/x"]), &[]), Level::Ok);
+    assert_eq!(of(&book(&[]), &[]), Severity::Ok);
+    assert_eq!(of(&book(&[]), &["payload/w/r/000000.zst"]), Severity::Critical);
+    assert_eq!(of(&book(&["records/quaybook/w/x"]), &[]), Severity::Critical);
+    assert_eq!(of(&book(&["records/other/w/x"]), &[]), Severity::Ok);
 }
 
 #[test]
@@ -129,7 +132,7 @@ fn another_machines_runs_never_stand_for_this_ones() {
     };
     let book = Logbook { runs: vec![other], machine: Some("w".to_owned()), ..Logbook::default() };
     let status = status("quaybook", &book, &NoteStatus::Nothing, &soon());
-    assert!(status.level == Level::Critical && status.last.is_none());
+    assert!(status.level == Severity::Critical && status.last.is_none());
 }
 
 #[test]
@@ -156,14 +159,14 @@ fn a_hold_that_nobody_releases_is_critical_and_one_by_hand_is_a_warning() {
     };
     let of = |hold: NoteStatus| status("quaybook", &book, &hold, &soon());
     let held = of(NoteStatus::Owned(head.clone()));
-    assert!(held.level == Level::Warning && held.reasons[0].contains("it is held by hand"), "{held:?}");
-    assert_eq!(of(NoteStatus::Forgotten(head.clone())).level, Level::Critical);
-    assert_eq!(of(NoteStatus::Unreadable).level, Level::Critical);
+    assert!(held.level == Severity::Warning && held.reasons[0].contains("it is held by hand"), "{held:?}");
+    assert_eq!(of(NoteStatus::Forgotten(head.clone())).level, Severity::Critical);
+    assert_eq!(of(NoteStatus::Unreadable).level, Severity::Critical);
     head.by_hand = false;
-    assert_eq!(of(NoteStatus::Owned(head.clone())).level, Level::Ok, "a run is going on");
+    assert_eq!(of(NoteStatus::Owned(head.clone())).level, Severity::Ok, "a run is going on");
     head.state = NoteState::Leaving;
     head.why = Some("the drawer is jammed".to_owned());
-    assert_eq!(of(NoteStatus::Owned(head.clone())).level, Level::Critical);
+    assert_eq!(of(NoteStatus::Owned(head.clone())).level, Severity::Critical);
     head.state = NoteState::Left;
-    assert_eq!(of(NoteStatus::Over(head)).level, Level::Ok);
+    assert_eq!(of(NoteStatus::Over(head)).level, Severity::Ok);
 }

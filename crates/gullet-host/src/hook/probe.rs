@@ -4,7 +4,7 @@ use regex::Regex;
 
 use super::process::Finished;
 use gullet_model::definition::{ExitWanted, Probe};
-use gullet_model::step::Exit;
+use gullet_model::step::ProcessExit;
 
 /// What a probe says.
 pub type Verdict = Result<(), String>;
@@ -52,10 +52,12 @@ fn exit_code(probe: &Probe, finished: &Finished) -> Verdict {
         return if fits { Ok(()) } else { Err(format!("{}, not {wanted}", finished.failure())) };
     }
     let fits = match (&probe.exit, &finished.report.exit) {
-        (Some(ExitWanted::Word(_)), Exit::Code(_)) => true,
-        (Some(ExitWanted::Code(wanted)), Exit::Code(code)) => wanted == code,
-        (None, Exit::Code(code)) => *code == 0,
-        (_, Exit::Signal(_) | Exit::Limit(_) | Exit::Stopped | Exit::NotStarted(_)) => false,
+        (Some(ExitWanted::Word(_)), ProcessExit::Code(_)) => true,
+        (Some(ExitWanted::Code(wanted)), ProcessExit::Code(code)) => wanted == code,
+        (None, ProcessExit::Code(code)) => *code == 0,
+        (_, ProcessExit::Signal(_) | ProcessExit::Limit(_) | ProcessExit::Stopped | ProcessExit::NotStarted(_)) => {
+            false
+        }
     };
     if fits { Ok(()) } else { Err(finished.failure()) }
 }
@@ -94,7 +96,7 @@ mod tests {
     use super::*;
     use gullet_model::step::CommandReport;
 
-    fn finished(stdout: &str, exit: Exit) -> Finished {
+    fn finished(stdout: &str, exit: ProcessExit) -> Finished {
         let report = CommandReport {
             argv: vec!["quaybook".to_owned()],
             script: None,
@@ -131,21 +133,25 @@ mod tests {
         ];
         for (probe, printed, holds) in cases {
             let probe: Probe = toml::from_str(probe).unwrap();
-            assert_eq!(judge(&probe, &finished(printed, Exit::Code(0))).is_ok(), holds, "{probe:?} on {printed:?}");
+            assert_eq!(
+                judge(&probe, &finished(printed, ProcessExit::Code(0))).is_ok(),
+                holds,
+                "{probe:?} on {printed:?}"
+            );
         }
     }
 
     #[test]
     fn exit_codes_are_wanted_or_not() {
         let cases = [
-            ("", Exit::Code(0), true),
-            ("", Exit::Code(3), false),
-            ("exit = 3", Exit::Code(3), true),
-            ("exit = 3", Exit::Code(0), false),
-            ("exit = \"any\"", Exit::Code(77), true),
-            ("exit = \"any\"", Exit::Signal(9), false),
-            ("exit = \"any\"", Exit::NotStarted("gone".into()), false),
-            ("exit = \"any\"", Exit::Limit(5), false),
+            ("", ProcessExit::Code(0), true),
+            ("", ProcessExit::Code(3), false),
+            ("exit = 3", ProcessExit::Code(3), true),
+            ("exit = 3", ProcessExit::Code(0), false),
+            ("exit = \"any\"", ProcessExit::Code(77), true),
+            ("exit = \"any\"", ProcessExit::Signal(9), false),
+            ("exit = \"any\"", ProcessExit::NotStarted("gone".into()), false),
+            ("exit = \"any\"", ProcessExit::Limit(5), false),
         ];
         for (probe, exit, holds) in cases {
             let probe: Probe = toml::from_str(probe).unwrap();

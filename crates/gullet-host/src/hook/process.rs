@@ -15,7 +15,7 @@ use rustix::process::{Pid, PidfdFlags, Signal, kill_process_group, pidfd_open};
 use super::family::{MARK, Process, ROUNDS, descendants, marked};
 use super::redactor::{Redactor, redact};
 use crate::world::{Clock, Stop};
-use gullet_model::step::{CommandReport, Exit, Piece, Stream};
+use gullet_model::step::{CommandReport, OutputPiece, ProcessExit, Stream};
 use gullet_model::words::millis;
 
 /// Output kept of the beginning and of the end, in bytes each.
@@ -87,12 +87,12 @@ pub struct Finished {
     /// Whether another process still had its standard output open when it ended, so that more may have been to come.
     pub left_open: bool,
     /// What a server answered, where it is a request.
-    pub answer: Option<Answer>,
+    pub answer: Option<HttpAnswer>,
 }
 
 /// What a server answered to a request, besides its contents.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Answer {
+pub struct HttpAnswer {
     /// The status, such as 200.
     pub status: u16,
     /// The type of the contents.
@@ -104,7 +104,7 @@ pub struct Answer {
 impl Finished {
     /// Whether it exited with 0.
     pub fn succeeded(&self) -> bool {
-        self.report.exit == Exit::Code(0)
+        self.report.exit == ProcessExit::Code(0)
     }
 
     /// Standard output as text, without its last newline.
@@ -152,7 +152,7 @@ pub fn run_process(mut call: Invocation<'_>, clock: &dyn Clock, patience: Cancel
             {
                 started(Some(process));
             }
-            let running = Running { child, clock, began, limit: call.limit, patience, mark };
+            let running = RunningProcess { child, clock, began, limit: call.limit, patience, mark };
             let exit = running.listen(&mut output, &mut escaped);
             if let Some(mark) = call.env.get(MARK).filter(|_| into_file) {
                 output.left_open |= !marked(mark, |_| true).is_empty();
@@ -162,7 +162,7 @@ pub fn run_process(mut call: Invocation<'_>, clock: &dyn Clock, patience: Cancel
             }
             exit
         }
-        Err(error) => Exit::NotStarted(redact(&error.to_string(), &call.secrets)),
+        Err(error) => ProcessExit::NotStarted(redact(&error.to_string(), &call.secrets)),
     };
     let (pieces, dropped_bytes) = output.keep();
     let report = CommandReport {
@@ -223,7 +223,7 @@ pub fn script_in_memory(script: &str) -> io::Result<(OwnedFd, String)> {
     Ok((memory, path))
 }
 
-struct Running<'a> {
+struct RunningProcess<'a> {
     child: Child,
     clock: &'a dyn Clock,
     began: Duration,
@@ -236,12 +236,12 @@ struct Running<'a> {
 /// How far the killing of a process is.
 enum Killing {
     No,
-    Term { exit: Exit, since: Duration, family: Vec<Process> },
-    Kill { exit: Exit, since: Duration, family: Vec<Process> },
+    Term { exit: ProcessExit, since: Duration, family: Vec<Process> },
+    Kill { exit: ProcessExit, since: Duration, family: Vec<Process> },
 }
 
-impl Running<'_> {
-    fn listen(mut self, output: &mut Output, escaped: &mut Vec<String>) -> Exit {
+impl RunningProcess<'_> {
+    fn listen(mut self, output: &mut Output, escaped: &mut Vec<String>) -> ProcessExit {
         let mut streams: Vec<(Stream, OwnedFd)> = Vec::new();
         streams.extend(self.child.stdout.take().map(|pipe| (Stream::Out, OwnedFd::from(pipe))));
         streams.extend(self.child.stderr.take().map(|pipe| (Stream::Err, OwnedFd::from(pipe))));
@@ -276,8 +276,10 @@ impl Running<'_> {
         let family = match killing {
             Killing::No => {
                 return match ended.map(|(status, _)| status) {
-                    Some(status) => status.code().map_or(Exit::Signal(status.signal().unwrap_or(0)), Exit::Code),
-                    None => Exit::Stopped,
+                    Some(status) => {
+                        status.code().map_or(ProcessExit::Signal(status.signal().unwrap_or(0)), ProcessExit::Code)
+                    }
+                    None => ProcessExit::Stopped,
                 };
             }
             Killing::Term { exit, family, .. } | Killing::Kill { exit, family, .. } => (exit, family),
@@ -318,9 +320,9 @@ impl Running<'_> {
         match killing {
             Killing::No => {
                 let exit = if now.saturating_sub(self.began) >= self.limit {
-                    Exit::Limit(millis(self.limit))
+                    ProcessExit::Limit(millis(self.limit))
                 } else if self.patience.is_over(self.clock) {
-                    Exit::Stopped
+                    ProcessExit::Stopped
                 } else {
                     return false;
                 };
@@ -427,7 +429,7 @@ impl Output {
         }
     }
 
-    fn keep(&mut self) -> (Vec<Piece>, u64) {
+    fn keep(&mut self) -> (Vec<OutputPiece>, u64) {
         let mut joined = std::mem::take(&mut self.head);
         if self.dropped > 0 {
             let note = format!("\n[{} bytes of output are not kept here]\n", self.dropped);
@@ -438,8 +440,11 @@ impl Output {
             append(&mut joined, stream, at_ms, &bytes);
         }
         let text = |bytes: &[u8]| String::from_utf8_lossy(bytes).into_owned();
-        let pieces =
-            joined.iter().map(|(stream, at_ms, bytes)| Piece { at_ms: *at_ms, stream: *stream, text: text(bytes) });
+        let pieces = joined.iter().map(|(stream, at_ms, bytes)| OutputPiece {
+            at_ms: *at_ms,
+            stream: *stream,
+            text: text(bytes),
+        });
         (pieces.collect(), self.dropped)
     }
 }

@@ -14,14 +14,14 @@ use ureq::http::{Request, header};
 use ureq::tls::{Certificate, RootCerts, TlsConfig};
 use ureq::{Agent, Body};
 
-use super::process::{Answer, Finished, READABLE};
+use super::process::{Finished, HttpAnswer, READABLE};
 use super::redactor::{Redactor, redact};
 use super::runner::{Call, HookError};
 use super::secret;
 use crate::world::World;
 use gullet_model::definition::placeholders::fill;
 use gullet_model::definition::{CommandSpec, EnvValue};
-use gullet_model::step::{CommandReport, Exit, Piece, Stream};
+use gullet_model::step::{CommandReport, OutputPiece, ProcessExit, Stream};
 use gullet_model::words::millis;
 
 /// How often the wish to stop is looked at.
@@ -43,7 +43,7 @@ pub(super) struct Prepared {
 
 /// What a server answered.
 struct Answered {
-    answer: Answer,
+    answer: HttpAnswer,
     text: Vec<u8>,
     is_cut: bool,
 }
@@ -118,10 +118,12 @@ pub(super) fn perform(prepared: Prepared, call: &Call<'_>, world: World<'_>) -> 
     let answered = loop {
         match answers.recv_timeout(TICK) {
             Ok(answered) => break answered,
-            Err(RecvTimeoutError::Disconnected) => break Err(Exit::NotStarted("the request ended early".to_owned())),
-            Err(RecvTimeoutError::Timeout) if call.patience.is_over(world.clock) => break Err(Exit::Stopped),
+            Err(RecvTimeoutError::Disconnected) => {
+                break Err(ProcessExit::NotStarted("the request ended early".to_owned()));
+            }
+            Err(RecvTimeoutError::Timeout) if call.patience.is_over(world.clock) => break Err(ProcessExit::Stopped),
             Err(RecvTimeoutError::Timeout) if world.clock.uptime().saturating_sub(began) >= limit => {
-                break Err(Exit::Limit(millis(limit)));
+                break Err(ProcessExit::Limit(millis(limit)));
             }
             Err(RecvTimeoutError::Timeout) => {}
         }
@@ -129,7 +131,7 @@ pub(super) fn perform(prepared: Prepared, call: &Call<'_>, world: World<'_>) -> 
     let (exit, answered) = match answered {
         Ok(answered) => {
             let ok = (200..300).contains(&answered.answer.status);
-            (Exit::Code(i32::from(!ok)), Some(answered))
+            (ProcessExit::Code(i32::from(!ok)), Some(answered))
         }
         Err(exit) => (exit, None),
     };
@@ -144,12 +146,12 @@ pub(super) fn perform(prepared: Prepared, call: &Call<'_>, world: World<'_>) -> 
     if let Some(answered) = &answered {
         let answer = &answered.answer;
         let text = format!("status {}, {} bytes of {}", answer.status, answer.length, answer.content_type);
-        output.push(Piece { stream: Stream::Err, at_ms: took_ms, text });
+        output.push(OutputPiece { stream: Stream::Err, at_ms: took_ms, text });
         let text = String::from_utf8_lossy(&answered.text);
         let end = (0..=text.len().min(KEPT)).rev().find(|end| text.is_char_boundary(*end)).unwrap_or(0);
         if end > 0 {
             let text = text[..end].to_owned();
-            output.insert(0, Piece { stream: Stream::Out, at_ms: took_ms, text });
+            output.insert(0, OutputPiece { stream: Stream::Out, at_ms: took_ms, text });
         }
     }
     let report = CommandReport {
@@ -172,8 +174,8 @@ pub(super) fn perform(prepared: Prepared, call: &Call<'_>, world: World<'_>) -> 
     }
 }
 
-fn ask(prepared: &Prepared) -> Result<Answered, Exit> {
-    let failed = |what: String| Exit::NotStarted(redact(&what, &prepared.secrets));
+fn ask(prepared: &Prepared) -> Result<Answered, ProcessExit> {
+    let failed = |what: String| ProcessExit::NotStarted(redact(&what, &prepared.secrets));
     let mut tls = TlsConfig::builder();
     if let Some(path) = &prepared.authority {
         let pem = fs::read(path).map_err(|error| failed(format!("`{}`: {error}", path.display())))?;
@@ -204,7 +206,7 @@ fn ask(prepared: &Prepared) -> Result<Answered, Exit> {
     let content_type = kind.unwrap_or("an unnamed type").to_owned();
     let (text, is_cut, length) = take(prepared, status, response.into_body())
         .map_err(|error| failed(format!("{}: the answer broke off or could not be kept: {error}", prepared.url)))?;
-    Ok(Answered { answer: Answer { status, content_type, length }, text, is_cut })
+    Ok(Answered { answer: HttpAnswer { status, content_type, length }, text, is_cut })
 }
 
 /// Takes an answer: into the file that wants it, or into memory. What is no success goes into no file.

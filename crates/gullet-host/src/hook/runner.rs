@@ -11,7 +11,7 @@ use super::account::{Account, AccountError};
 use super::family::{MARK, Process};
 use super::notes::Notes;
 use super::probe::judge;
-use super::process::{Answer, Cancellation, Finished, Invocation, run_process};
+use super::process::{Cancellation, Finished, HttpAnswer, Invocation, run_process};
 use super::request;
 use super::secret::{self, SecretError};
 use crate::world::World;
@@ -98,7 +98,7 @@ pub struct Call<'a> {
 
 /// What came of a call.
 #[derive(Debug)]
-pub struct Outcome {
+pub struct CallOutcome {
     /// Every try, the last one last.
     pub tries: Vec<CommandReport>,
     /// Whether the last try did what it should; else why not.
@@ -106,14 +106,14 @@ pub struct Outcome {
     /// Standard output of the last try, as text without its last newline.
     pub text: String,
     /// What a server answered to the last try, where it is a request.
-    pub answer: Option<Answer>,
+    pub answer: Option<HttpAnswer>,
     /// What it noted.
     pub notes: Notes,
     /// Whether something that it started may still have been writing to its standard output when it ended.
     pub left_open: bool,
 }
 
-impl Outcome {
+impl CallOutcome {
     /// An outcome without a process.
     pub fn new(result: Result<(), String>) -> Self {
         Self { tries: Vec::new(), result, text: String::new(), answer: None, notes: Notes::default(), left_open: false }
@@ -268,13 +268,13 @@ impl Runner<'_> {
     }
 
     /// Runs a command until it succeeds, as often as it may be tried; takes its notes.
-    pub fn run(&self, spec: &CommandSpec, mut call: Call<'_>) -> Outcome {
+    pub fn run(&self, spec: &CommandSpec, mut call: Call<'_>) -> CallOutcome {
         let notes_file = call.notes.then(|| self.folder.join("notes.jsonl"));
         if let Some(file) = &notes_file {
             let _ = fs::write(file, "");
             call.env.insert("GULLET_NOTES".to_owned(), file.display().to_string());
         }
-        let mut outcome = Outcome::new(Err("it was not tried".to_owned()));
+        let mut outcome = CallOutcome::new(Err("it was not tried".to_owned()));
         let mut pause = Duration::from_millis(200);
         for number in 0..spec.tries.unwrap_or(1).max(1) {
             if number > 0 {
@@ -311,8 +311,8 @@ impl Runner<'_> {
     }
 
     /// Asks a probe, or all of a list, once.
-    pub fn ask(&self, probes: &OneOrMany<Probe>, call: &Call<'_>) -> Outcome {
-        let mut outcome = Outcome::new(Ok(()));
+    pub fn ask(&self, probes: &OneOrMany<Probe>, call: &Call<'_>) -> CallOutcome {
+        let mut outcome = CallOutcome::new(Ok(()));
         for probe in probes.all() {
             match self.once(&probe.command, call) {
                 Ok(finished) => {
@@ -330,7 +330,7 @@ impl Runner<'_> {
     }
 
     /// Asks until it holds, for as long as its `within` says, or `within` where it says nothing. The last answer is kept.
-    pub fn wait_for(&self, probes: &OneOrMany<Probe>, call: &Call<'_>, within: Duration) -> Outcome {
+    pub fn wait_for(&self, probes: &OneOrMany<Probe>, call: &Call<'_>, within: Duration) -> CallOutcome {
         let within = probes.all().iter().filter_map(|probe| probe.within).map(|span| span.0).max().unwrap_or(within);
         let began = self.world.clock.uptime();
         loop {

@@ -47,7 +47,7 @@ pub struct Part {
     pub outside: Option<Outside>,
     /// What `command` prints: bytes, or a tar that is listed file by file.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub output: Option<Gives>,
+    pub output: Option<OutputForm>,
     /// Files that `export` writes outside `{scratch}`; must be newer than its start.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub collect: Vec<PathBuf>,
@@ -68,10 +68,10 @@ pub struct Part {
     pub cross_mounts: bool,
     /// `"ok"`: a root with nothing in it, or on another filesystem than last time, is not a failure.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub empty: Option<Empty>,
+    pub empty: Option<Tolerance>,
     /// `"ok"`: paths that cannot be read are a warning; without it they make the run incomplete.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub unreadable: Option<Empty>,
+    pub unreadable: Option<Tolerance>,
     /// Copied once before the hold, so that in the hold only what changed since is.
     #[serde(default, skip_serializing_if = "is_false")]
     pub precopy: bool,
@@ -88,7 +88,7 @@ pub struct Part {
     pub each: Option<Each>,
     /// A fact that must be the same before and after the capture, else it is taken again.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub stable: Option<Steady>,
+    pub stable: Option<StableFact>,
     /// Commands whose output becomes a fact.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub facts: BTreeMap<String, CommandSpec>,
@@ -128,7 +128,7 @@ pub enum When {
 /// What a command's standard output is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "snake_case")]
-pub enum Gives {
+pub enum OutputForm {
     /// Bytes, kept as one file.
     Bytes,
     /// A tar, kept file by file.
@@ -138,7 +138,7 @@ pub enum Gives {
 /// Whether something that is most likely a mishap may be: an empty root, or paths that cannot be read.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "snake_case")]
-pub enum Empty {
+pub enum Tolerance {
     /// It may.
     Ok,
 }
@@ -176,7 +176,7 @@ pub enum Drift {
 /// A fact asked for before and after a capture.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[schemars(title = "`stable`", deny_unknown_fields)]
-pub struct Steady {
+pub struct StableFact {
     /// The fact's name.
     pub fact: String,
     /// The command that prints it.

@@ -13,21 +13,21 @@ pub struct NoValue {
     pub name: String,
 }
 
-enum Piece<'a> {
+enum TextPiece<'a> {
     Text(&'a str),
     Name(&'a str),
 }
 
-fn pieces(text: &str) -> Vec<Piece<'_>> {
+fn pieces(text: &str) -> Vec<TextPiece<'_>> {
     let mut found = Vec::new();
     let mut rest = text;
     while let Some(at) = rest.find('{') {
         let (before, from) = rest.split_at(at);
         if !before.is_empty() {
-            found.push(Piece::Text(before));
+            found.push(TextPiece::Text(before));
         }
         if let Some(after) = from.strip_prefix("{{") {
-            found.push(Piece::Text("{"));
+            found.push(TextPiece::Text("{"));
             rest = after;
             continue;
         }
@@ -37,15 +37,15 @@ fn pieces(text: &str) -> Vec<Piece<'_>> {
         let word = &inner[..end];
         let begins = word.starts_with(|c: char| c.is_ascii_alphabetic());
         if begins && inner[end..].starts_with('}') {
-            found.push(Piece::Name(word));
+            found.push(TextPiece::Name(word));
             rest = &inner[end + 1..];
         } else {
-            found.push(Piece::Text("{"));
+            found.push(TextPiece::Text("{"));
             rest = inner;
         }
     }
     if !rest.is_empty() {
-        found.push(Piece::Text(rest));
+        found.push(TextPiece::Text(rest));
     }
     found
 }
@@ -59,15 +59,15 @@ pub fn variable(name: &str) -> String {
 /// The names of all placeholders in a text.
 pub fn names(text: &str) -> Vec<&str> {
     let names = pieces(text).into_iter().filter_map(|piece| match piece {
-        Piece::Name(name) => Some(name),
-        Piece::Text(_) => None,
+        TextPiece::Name(name) => Some(name),
+        TextPiece::Text(_) => None,
     });
     names.collect()
 }
 
 /// The text with a letter in the place of every placeholder, to check what is left.
 pub fn without(text: &str) -> String {
-    pieces(text).into_iter().map(|piece| if let Piece::Text(text) = piece { text } else { "x" }).collect()
+    pieces(text).into_iter().map(|piece| if let TextPiece::Text(text) = piece { text } else { "x" }).collect()
 }
 
 /// Fills every placeholder.
@@ -78,8 +78,8 @@ pub fn fill(text: &str, values: &BTreeMap<String, String>) -> Result<String, NoV
     let mut filled = String::with_capacity(text.len());
     for piece in pieces(text) {
         match piece {
-            Piece::Text(text) => filled.push_str(text),
-            Piece::Name(name) => {
+            TextPiece::Text(text) => filled.push_str(text),
+            TextPiece::Name(name) => {
                 filled.push_str(values.get(name).ok_or_else(|| NoValue { name: name.to_owned() })?);
             }
         }

@@ -3,7 +3,7 @@
 use std::path::{Path, PathBuf};
 
 use super::engines::{HttpExport, Mariadb, Outside, Postgres};
-use super::part::{Gives, Part, PartKind};
+use super::part::{OutputForm, Part, PartKind};
 use super::types::CommandSpec;
 
 /// Where a part comes from: its kind, with all that this kind needs and nothing else.
@@ -47,7 +47,7 @@ pub struct CommandSource {
     /// The command, with its limit.
     pub command: CommandSpec,
     /// What it prints.
-    pub output: Gives,
+    pub output: OutputForm,
 }
 
 /// A command that writes the capture.
@@ -65,7 +65,7 @@ pub struct HttpSource {
     /// How it is asked for, waited for and fetched.
     pub export: HttpExport,
     /// What is fetched.
-    pub output: Gives,
+    pub output: OutputForm,
 }
 
 impl Part {
@@ -76,7 +76,7 @@ impl Part {
     pub fn source(&self) -> Result<PartSource, Vec<PartKind>> {
         let kinds = self.kinds();
         let [kind] = kinds.as_slice() else { return Err(kinds) };
-        let output = self.output.unwrap_or(Gives::Bytes);
+        let output = self.output.unwrap_or(OutputForm::Bytes);
         let source = match kind {
             PartKind::Files => Some(PartSource::Files(FilesSource { paths: self.files.clone() })),
             PartKind::Sqlite => self.sqlite.clone().map(|path| PartSource::Sqlite(SqliteSource { path })),
@@ -163,7 +163,9 @@ mod tests {
         let keys: Vec<String> = source.keyed_paths().into_iter().map(|(key, _)| key).collect();
         assert_eq!((source.kind(), keys), (PartKind::Files, vec!["files/0".to_owned(), "files/1".to_owned()]));
         let command = part("command = [\"print\"]\nlimit = \"3s\"\noutput = \"tar\"").source().unwrap();
-        let PartSource::Command(CommandSource { command, output: Gives::Tar }) = command else { panic!("{command:?}") };
+        let PartSource::Command(CommandSource { command, output: OutputForm::Tar }) = command else {
+            panic!("{command:?}")
+        };
         assert_eq!(command.limit.unwrap().0.as_secs(), 3);
         assert_eq!(part("").source().unwrap_err(), []);
         let both = part("files = [\"/a\"]\nsqlite = \"/b\"").source().unwrap_err();

@@ -7,14 +7,14 @@ use gullet_store::{ChunkReader, Store, StoreError};
 use jiff::Timestamp;
 use serde::Serialize;
 
-use super::{CompareError, What, wanted};
+use super::{ChangeKind, CompareError, wanted};
 use gullet_logbook::logbook::Logged;
 use gullet_model::outcome::Outcome;
 use gullet_model::record::Capture;
 
 /// A path or a part in one run.
 #[derive(Clone, Debug, PartialEq, Serialize)]
-pub struct Traced {
+pub struct TracedRun {
     /// The run.
     pub run: String,
     /// The application.
@@ -29,7 +29,7 @@ pub struct Traced {
     #[serde(skip_serializing_if = "Option::is_none")]
     pub entry: Option<Entry>,
     /// How it differs from the run before that has the part; `None` where it is the same.
-    pub what: Option<What>,
+    pub what: Option<ChangeKind>,
     /// Bytes: of the file, or of the whole part.
     pub bytes: u64,
     /// Files of the part.
@@ -42,7 +42,11 @@ pub struct Traced {
 ///
 /// # Errors
 /// When a listing cannot be read.
-pub fn trace_path(runs: &[(&Logged, &Store)], path: &PathName, only: &[String]) -> Result<Vec<Traced>, CompareError> {
+pub fn trace_path(
+    runs: &[(&Logged, &Store)],
+    path: &PathName,
+    only: &[String],
+) -> Result<Vec<TracedRun>, CompareError> {
     let mut found = Vec::new();
     let mut last: HashMap<(String, String), Option<Entry>> = HashMap::new();
     for (logged, store) in readable(runs) {
@@ -55,15 +59,15 @@ pub fn trace_path(runs: &[(&Logged, &Store)], path: &PathName, only: &[String]) 
             let before = last.entry((logged.record.app.clone(), capture.part.clone())).or_default();
             let what = match (&*before, &entry) {
                 (None, None) => continue,
-                (None, Some(_)) => Some(What::Added),
-                (Some(_), None) => Some(What::Gone),
-                (Some(one), Some(other)) if !one.same_contents(other) => Some(What::Changed),
-                (Some(one), Some(other)) if one != other => Some(What::Touched),
+                (None, Some(_)) => Some(ChangeKind::Added),
+                (Some(_), None) => Some(ChangeKind::Gone),
+                (Some(one), Some(other)) if !one.same_contents(other) => Some(ChangeKind::Changed),
+                (Some(one), Some(other)) if one != other => Some(ChangeKind::Touched),
                 (Some(_), Some(_)) => None,
             };
             *before = entry.clone();
             let bytes = entry.as_ref().map_or(0, |entry| entry.size);
-            found.push(Traced { entry, what, bytes, ..of_part(logged, capture) });
+            found.push(TracedRun { entry, what, bytes, ..of_part(logged, capture) });
         }
     }
     Ok(found)
@@ -73,7 +77,7 @@ pub fn trace_path(runs: &[(&Logged, &Store)], path: &PathName, only: &[String]) 
 ///
 /// # Errors
 /// When a listing cannot be read.
-pub fn trace_part(runs: &[(&Logged, &Store)], part: &str) -> Result<Vec<Traced>, CompareError> {
+pub fn trace_part(runs: &[(&Logged, &Store)], part: &str) -> Result<Vec<TracedRun>, CompareError> {
     let mut found = Vec::new();
     let mut last: HashMap<String, (gullet_store::Hash, ChunkReader)> = HashMap::new();
     for (logged, store) in readable(runs) {
@@ -81,27 +85,27 @@ pub fn trace_part(runs: &[(&Logged, &Store)], part: &str) -> Result<Vec<Traced>,
             let Some(root) = capture.listing.map(|listing| listing.root) else { continue };
             let (mut chunks, _) = store.chunks_that_can_be_read(&logged.holdings());
             let what = match last.get_mut(&logged.record.app) {
-                None => Some(What::Added),
+                None => Some(ChangeKind::Added),
                 Some((before, _)) if *before == root => None,
                 Some((before, of_before)) => {
-                    let mut what = What::Touched;
+                    let mut what = ChangeKind::Touched;
                     let compared = compare_listings((of_before, before), (&mut chunks, &root), |difference| {
                         let same = matches!(&difference, Difference::Changed(one, other) if one.same_contents(other));
                         if same {
                             return Ok(());
                         }
-                        what = What::Changed;
+                        what = ChangeKind::Changed;
                         // One is enough.
                         Err(StoreError::Seal(String::new()))
                     });
-                    if what == What::Touched {
+                    if what == ChangeKind::Touched {
                         compared.map_err(CompareError::listing(&logged.record.run, part))?;
                     }
                     Some(what)
                 }
             };
             last.insert(logged.record.app.clone(), (root, chunks));
-            found.push(Traced { what, ..of_part(logged, capture) });
+            found.push(TracedRun { what, ..of_part(logged, capture) });
         }
     }
     Ok(found)
@@ -112,8 +116,8 @@ pub(super) fn readable<'r>(runs: &[(&'r Logged, &'r Store)]) -> impl Iterator<It
     open.copied().collect::<Vec<_>>().into_iter()
 }
 
-pub(super) fn of_part(logged: &Logged, capture: &Capture) -> Traced {
-    Traced {
+pub(super) fn of_part(logged: &Logged, capture: &Capture) -> TracedRun {
+    TracedRun {
         run: logged.record.run.to_string(),
         app: logged.record.app.clone(),
         started: logged.record.started,

@@ -30,7 +30,7 @@ const ANSWERS_WITHIN: Duration = Duration::from_secs(30 * 60);
 const ENDS_WITHIN_S: i64 = 10;
 
 /// A server that runs until this is dropped.
-pub(super) struct Running {
+pub(super) struct RunningServer {
     child: Child,
     /// Its socket's folder (PostgreSQL), or its socket (MariaDB).
     pub(super) socket: PathBuf,
@@ -38,7 +38,7 @@ pub(super) struct Running {
     signal: Signal,
 }
 
-impl Drop for Running {
+impl Drop for RunningServer {
     fn drop(&mut self) {
         let pid = Pid::from_child(&self.child);
         let _ = kill_process(pid, self.signal);
@@ -53,7 +53,7 @@ impl Drop for Running {
 }
 
 /// Where servers of a drill work, and as whom.
-pub(super) struct Stage<'a> {
+pub(super) struct ScratchServers<'a> {
     pub(super) world: World<'a>,
     /// The drill's folder.
     pub(super) folder: &'a Path,
@@ -70,7 +70,7 @@ fn said(text: impl Into<String>) -> String {
     text.into()
 }
 
-impl Stage<'_> {
+impl ScratchServers<'_> {
     fn waiting(&self) -> Waiting<'_> {
         let patience = Cancellation { stop: Some(self.world.stop), ..Cancellation::default() };
         Waiting { clock: self.world.clock, patience, limit: ANSWERS_WITHIN }
@@ -157,11 +157,11 @@ impl Stage<'_> {
         (sockets, socket, signal): (PathBuf, PathBuf, Signal),
         log: &Path,
         answers: impl Fn() -> Result<T, EngineError>,
-    ) -> Result<(Running, T), String> {
+    ) -> Result<(RunningServer, T), String> {
         let output = File::create(log).map_err(|error| format!("{}: {error}", log.display()))?;
         let errors = output.try_clone().map_err(|error| error.to_string())?;
         let child = command.stdout(output).stderr(errors).spawn().map_err(|error| format!("setpriv: {error}"))?;
-        let mut running = Running { child, socket, sockets, signal };
+        let mut running = RunningServer { child, socket, sockets, signal };
         let clock = self.world.clock;
         let began = clock.uptime();
         loop {
@@ -185,7 +185,7 @@ impl Stage<'_> {
         (data, programs): (&Path, &[PathBuf]),
         user: &str,
         ids: Ids,
-    ) -> Result<(Running, postgres::Session, postgres::Server), String> {
+    ) -> Result<(RunningServer, postgres::PostgresSession, postgres::PostgresServer), String> {
         let sockets = self.sockets(number, ids)?;
         let write = |name: &str, text: &str| {
             let path = sockets.join(name);
@@ -236,7 +236,7 @@ impl Stage<'_> {
             command.args(["-c", setting]);
         }
         let login = Login { user: user.to_owned(), password: None, account: None };
-        let server = postgres::Server { host: sockets.display().to_string(), port: 5432, login };
+        let server = postgres::PostgresServer { host: sockets.display().to_string(), port: 5432, login };
         let log = self.folder.join(format!("log-{number}"));
         let places = (sockets.clone(), sockets, Signal::QUIT);
         let answers = || server.connect("template1", Waiting { limit: Duration::from_secs(15), ..self.waiting() });
@@ -251,7 +251,7 @@ impl Stage<'_> {
         spec: &Postgres,
         data: &Path,
         files: &Path,
-    ) -> Result<(Running, Facts, String), String> {
+    ) -> Result<(RunningServer, Facts, String), String> {
         let version = fs::read_to_string(data.join("PG_VERSION")).map_err(|error| format!("PG_VERSION: {error}"))?;
         let major: u32 = version.trim().parse().map_err(|_| said(format!("PG_VERSION says {version:?}")))?;
         for standby in ["standby.signal", "recovery.signal", "postmaster.pid"] {
@@ -280,7 +280,11 @@ impl Stage<'_> {
         Ok((running, facts, note))
     }
 
-    fn count_all(&self, session: &postgres::Session, server: &postgres::Server) -> Result<Facts, String> {
+    fn count_all(
+        &self,
+        session: &postgres::PostgresSession,
+        server: &postgres::PostgresServer,
+    ) -> Result<Facts, String> {
         let wrap = |error: EngineError| error.to_string();
         let sql = "select datname from pg_database where datallowconn and not datistemplate order by 1";
         let names = session.rows(sql, self.waiting()).map_err(wrap)?;
@@ -301,7 +305,7 @@ impl Stage<'_> {
         spec: &Postgres,
         export: &Path,
         major: u32,
-    ) -> Result<(Running, Facts, String), String> {
+    ) -> Result<(RunningServer, Facts, String), String> {
         let ids = Self::ids(None, &["postgres", "nobody"]);
         let programs = postgres_programs(spec, major);
         let user = spec.login.user.clone().unwrap_or_else(|| "postgres".to_owned());
@@ -339,7 +343,7 @@ impl Stage<'_> {
         number: usize,
         data: &Path,
         ids: Ids,
-    ) -> Result<(Running, mariadb::Session, mariadb::Server), String> {
+    ) -> Result<(RunningServer, mariadb::MariadbSession, mariadb::MariadbServer), String> {
         let sockets = self.sockets(number, ids)?;
         let socket = sockets.join("s");
         // A server that starts removes every temporary table that it finds, also those of the live one.
@@ -360,14 +364,14 @@ impl Stage<'_> {
             "--innodb-flush-log-at-trx-commit=0",
         ]);
         let login = Login { user: "root".to_owned(), password: None, account: None };
-        let server = mariadb::Server { place: mariadb::Place::Socket(socket.clone()), login };
+        let server = mariadb::MariadbServer { place: mariadb::ServerPlace::Socket(socket.clone()), login };
         let log = self.folder.join(format!("log-{number}"));
         let answers = || server.connect(Waiting { limit: Duration::from_secs(15), ..self.waiting() });
         let (running, session) = self.start(command, (sockets, socket, Signal::KILL), &log, answers)?;
         Ok((running, session, server))
     }
 
-    fn count_mariadb(&self, session: &mariadb::Session) -> Result<Facts, String> {
+    fn count_mariadb(&self, session: &mariadb::MariadbSession) -> Result<Facts, String> {
         let rows = session.rows("show databases", self.waiting()).map_err(|error| error.to_string())?;
         let names: Vec<String> =
             rows.into_iter().flatten().flatten().filter(|name| !OWN_OF_MARIADB.contains(&name.as_str())).collect();
@@ -382,7 +386,7 @@ impl Stage<'_> {
     }
 
     /// Starts MariaDB on a data folder that was restored, and counts what is in it.
-    pub(super) fn datadir(&self, number: usize, data: &Path) -> Result<(Running, Facts, String), String> {
+    pub(super) fn datadir(&self, number: usize, data: &Path) -> Result<(RunningServer, Facts, String), String> {
         let ids = Self::ids(Some(data), &["mysql", "nobody"]);
         if let Some((name, place)) = kept_elsewhere(data).map_err(|error| error.to_string())?.into_iter().next() {
             let place = place.display();
@@ -400,7 +404,7 @@ impl Stage<'_> {
         number: usize,
         _spec: &Mariadb,
         export: &Path,
-    ) -> Result<(Running, Facts, String), String> {
+    ) -> Result<(RunningServer, Facts, String), String> {
         let ids = Self::ids(None, &["mysql", "nobody"]);
         let data = self.own_folder(&format!("data-{number}"), ids)?;
         let mut install = Self::command(&program(&[], &["mariadb-install-db", "mysql_install_db"]), ids);

@@ -30,7 +30,7 @@ use gullet_model::record::Capture;
 use gullet_model::step::Facts;
 use gullet_model::words::{count, millis, size};
 
-use engines::{Running, Stage};
+use engines::{RunningServer, ScratchServers};
 pub use plan::{DrillPlan, pick};
 
 /// A new server takes so many times the bytes of an export, and so many more.
@@ -115,7 +115,7 @@ struct Drill<'d, 'a> {
     state: &'d State,
     world: World<'a>,
     began: Duration,
-    servers: Vec<(String, Running)>,
+    servers: Vec<(String, RunningServer)>,
     report: DrillReport,
     tell: &'d mut dyn FnMut(&DrillCheck),
 }
@@ -174,7 +174,8 @@ impl Drill<'_, '_> {
         let source = roots.iter().find(|root| root.join("PG_VERSION").is_file()).or(roots.first()).cloned();
         let export = into.join("exports").join(gullet_host::state::file_name(&capture.part));
         let spec = capture.defined_in(&self.plan.app_spec);
-        let stage = Stage { world: self.world, folder: &self.plan.scratch, top: self.state_top(), id: &self.plan.id };
+        let stage =
+            ScratchServers { world: self.world, folder: &self.plan.scratch, top: self.state_top(), id: &self.plan.id };
         let started = match (capture.kind, source, spec.and_then(|spec| spec.postgres.clone())) {
             (PartKind::Sqlite, Some(path), _) => {
                 let found = examine_sqlite(&path).map_err(|error| error.to_string());

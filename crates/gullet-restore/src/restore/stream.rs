@@ -55,24 +55,24 @@ impl StreamReport {
 }
 
 /// Why a stream ended.
-enum Ended {
+enum StreamEnd {
     Store(StoreError),
     Out(io::Error),
 }
 
-impl From<StoreError> for Ended {
+impl From<StoreError> for StreamEnd {
     fn from(error: StoreError) -> Self {
         Self::Store(error)
     }
 }
 
-impl From<io::Error> for Ended {
+impl From<io::Error> for StreamEnd {
     fn from(error: io::Error) -> Self {
         Self::Out(error)
     }
 }
 
-impl Ended {
+impl StreamEnd {
     fn into_error(self) -> RestoreError {
         match self {
             Self::Store(error) => RestoreError::Stream(format!("the listing: {}", chain(&error))),
@@ -182,7 +182,7 @@ struct Tar<'w, W: Write> {
 }
 
 impl<W: Write> Tar<'_, W> {
-    fn add(&mut self, entry: &Entry, below: &str, chunks: &mut ChunkReader) -> Result<(), Ended> {
+    fn add(&mut self, entry: &Entry, below: &str, chunks: &mut ChunkReader) -> Result<(), StreamEnd> {
         if entry.kind == Kind::Socket {
             self.sockets += 1;
             return Ok(());
@@ -281,9 +281,9 @@ pub fn tar(
         let below = part.to.display().to_string();
         let written =
             each_selected(&mut chunks, &part.listing, &part.only, |entry, _| tar.add(&entry, &below, &mut another));
-        written.map_err(Ended::into_error)?;
+        written.map_err(StreamEnd::into_error)?;
     }
-    tar.builder.finish().map_err(|error| Ended::from(error).into_error())?;
+    tar.builder.finish().map_err(|error| StreamEnd::from(error).into_error())?;
     if tar.without_attribute > 0 {
         let paths = gullet_model::words::count(tar.without_attribute, "path");
         tar.report
@@ -323,7 +323,7 @@ pub fn one_file(
             }
             Ok::<_, StoreError>(())
         });
-        read.map_err(|error| Ended::from(error).into_error())?;
+        read.map_err(|error| StreamEnd::from(error).into_error())?;
     }
     let entry = match files.as_slice() {
         [] => return Err(RestoreError::NotOne("there is no such file in the run".to_owned())),

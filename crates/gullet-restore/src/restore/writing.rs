@@ -42,12 +42,12 @@ pub struct PartResult {
 }
 
 /// Why the walk over a listing ended.
-enum Ended {
+enum WriteEnd {
     Stopped,
     Store(StoreError),
 }
 
-impl From<StoreError> for Ended {
+impl From<StoreError> for WriteEnd {
     fn from(error: StoreError) -> Self {
         Self::Store(error)
     }
@@ -228,7 +228,7 @@ impl Writing<'_> {
     ) {
         let walked = each_selected(chunks, self.listing, self.only, |mut entry, _| {
             if stop.asked().is_some() {
-                return Err(Ended::Stopped);
+                return Err(WriteEnd::Stopped);
             }
             self.owners.apply(&mut entry);
             if let Some(how) = &self.moved {
@@ -252,8 +252,8 @@ impl Writing<'_> {
                 }
             }
             Ok(_) => {}
-            Err(Ended::Stopped) => result.problem("stopped before it was done".to_owned()),
-            Err(Ended::Store(error)) => result.problem(format!("the listing: {}", chain(&error))),
+            Err(WriteEnd::Stopped) => result.problem("stopped before it was done".to_owned()),
+            Err(WriteEnd::Store(error)) => result.problem(format!("the listing: {}", chain(&error))),
         }
     }
 }

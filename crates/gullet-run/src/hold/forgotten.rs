@@ -6,7 +6,7 @@ use std::path::Path;
 use std::time::Duration;
 
 use super::keeper::Keeper;
-use super::note::{Note, NoteError, NoteHead, Stuck};
+use super::note::{FoundNote, HoldNote, NoteError, NoteHead};
 use super::old_state::OldState;
 use gullet_host::hook::{Runner, end_all, end_found, marked};
 use gullet_host::world::{Clock, World};
@@ -57,7 +57,7 @@ pub fn leave(
     scratch: &Path,
     old_state: &dyn OldState,
 ) -> Result<Option<Forgotten>, NoteError> {
-    let Stuck::Forgotten(mut note, steps) = Note::look(notes, app)? else { return Ok(None) };
+    let FoundNote::Forgotten(mut note, steps) = HoldNote::look(notes, app)? else { return Ok(None) };
     let head = note.head().clone();
     // Between two guards a hold by hand has no lock for a moment; the one that hands it over lives until it is taken.
     if head.is_handed_over && head.owner().is_some_and(|guard| guard.living().is_some()) {

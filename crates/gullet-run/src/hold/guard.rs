@@ -13,7 +13,7 @@ use std::time::Duration;
 use rustix::process::Signal;
 
 use super::keeper::Keeper;
-use super::note::{Note, NoteError, NoteHead, Stuck};
+use super::note::{FoundNote, HoldNote, NoteError, NoteHead};
 use super::old_state::OldState;
 use super::protocol::{FromGuard, FromMain, Loss, Op, Order};
 use gullet_host::hook::Runner;
@@ -36,7 +36,7 @@ const BEAT: Duration = Duration::from_secs(1);
 
 /// How a guard is told from outside its pipe.
 #[derive(Clone, Default)]
-pub struct Told {
+pub struct Signals {
     /// To leave at once.
     pub leave: Arc<Stop>,
     /// Set together with it: cuts short what is being done, unless that is leaving.
@@ -53,7 +53,7 @@ pub fn serve(
     world: World<'_>,
     input: impl Read + Send + 'static,
     output: impl Write + Send + 'static,
-    told: &Told,
+    told: &Signals,
     old_state: &dyn OldState,
 ) -> Result<(), String> {
     let mut input = BufReader::new(input);
@@ -84,7 +84,7 @@ pub fn serve(
     let keeper = keeper.of_restore(order.is_restore);
     let _ = answers.send(FromGuard::Ready { taken_over: entered, held_ms: millis(keeper.held()) });
     beat(answers.clone());
-    let main = ToldByMain { cancel: Arc::clone(&cancel), ..ToldByMain::default() };
+    let main = MainSignals { cancel: Arc::clone(&cancel), ..MainSignals::default() };
     let requests = read_requests(input, main.clone());
     let guard =
         Guard { world, order: &order, keeper, answers, main, told, leaving: None, saw_main_go: false, handed_over: 0 };
@@ -106,13 +106,13 @@ fn beat(answers: Sender<FromGuard>) {
 }
 
 /// Takes the note of the hold: a new one, or that of a hold by hand.
-fn own_note(order: &Order, world: &World<'_>) -> Result<(Note, Vec<usize>), String> {
+fn own_note(order: &Order, world: &World<'_>) -> Result<(HoldNote, Vec<usize>), String> {
     let began = world.clock.uptime();
     let mut asked = false;
     loop {
-        let found = Note::look(&order.notes, &order.app).map_err(|error| gullet_model::words::chain(&error))?;
+        let found = HoldNote::look(&order.notes, &order.app).map_err(|error| gullet_model::words::chain(&error))?;
         match found {
-            Stuck::Alive(Some(head)) if order.take_over && head.by_hand => {
+            FoundNote::Alive(Some(head)) if order.take_over && head.by_hand => {
                 // Its guard lets go of the note, and owns the hold again where this one does not come to own it.
                 if !std::mem::replace(&mut asked, true) {
                     let _ = head.owner().is_some_and(|guard| guard.signal(Signal::USR1));
@@ -122,13 +122,13 @@ fn own_note(order: &Order, world: &World<'_>) -> Result<(Note, Vec<usize>), Stri
                 }
                 world.clock.sleep(TICK);
             }
-            Stuck::Forgotten(note, _) if order.take_over && note.head().by_hand => {
+            FoundNote::Forgotten(note, _) if order.take_over && note.head().by_hand => {
                 let entered = note.head().entered.clone();
                 let note = note.take_over(&order.run, &order.token, order.limit_ms);
                 return note.map(|note| (note, entered)).map_err(|error| gullet_model::words::chain(&error));
             }
             _ => {
-                let note = Note::create(&order.notes, NoteHead::new(order), &order.steps);
+                let note = HoldNote::create(&order.notes, NoteHead::new(order), &order.steps);
                 return note.map(|note| (note, Vec::new())).map_err(|error| gullet_model::words::chain(&error));
             }
         }
@@ -152,7 +152,7 @@ fn write_answers(mut output: impl Write + Send + 'static) -> Sender<FromGuard> {
 
 /// What main says besides operations.
 #[derive(Clone, Default)]
-struct ToldByMain {
+struct MainSignals {
     /// Set when it is gone.
     gone: Arc<Stop>,
     /// Cuts short what is being done for it, unless it is leaving.
@@ -161,7 +161,7 @@ struct ToldByMain {
     stays: Arc<Stop>,
 }
 
-fn read_requests(input: impl BufRead + Send + 'static, told: ToldByMain) -> Receiver<Op> {
+fn read_requests(input: impl BufRead + Send + 'static, told: MainSignals) -> Receiver<Op> {
     let (send, requests) = channel();
     std::thread::spawn(move || {
         for line in input.lines().map_while(Result::ok) {
@@ -191,8 +191,8 @@ struct Guard<'a, 'w> {
     order: &'a Order,
     keeper: Keeper<'w>,
     answers: Sender<FromGuard>,
-    main: ToldByMain,
-    told: &'a Told,
+    main: MainSignals,
+    told: &'a Signals,
     /// Set once leaving has begun: nothing is entered any more.
     leaving: Option<Leaving>,
     saw_main_go: bool,
@@ -320,7 +320,8 @@ impl Guard<'_, '_> {
         if self.leaving.is_some() && matches!(op, Op::Enter(_)) {
             // Whoever was stopped and goes on later must not hold again what was let go.
             let result = Err("the hold was left, so nothing more is entered".to_owned());
-            let answer = super::Answer { result, commands: Vec::new(), warnings: Vec::new(), held_ms: 0, waited_ms: 0 };
+            let answer =
+                super::GuardAnswer { result, commands: Vec::new(), warnings: Vec::new(), held_ms: 0, waited_ms: 0 };
             let _ = self.answers.send(FromGuard::Done(Box::new(answer)));
             return;
         }
@@ -343,10 +344,10 @@ impl Guard<'_, '_> {
 /// Whether the hold with this token was left at main's request only: what a main asks before it commits. One that was
 /// stopped and goes on later finds that its guard has left by itself.
 pub fn was_left_as_asked(notes: &Path, app: &str, token: &str) -> bool {
-    Note::peek(notes, app).is_some_and(|head| head.token == token && head.why.is_none())
+    HoldNote::peek(notes, app).is_some_and(|head| head.token == token && head.why.is_none())
 }
 
 /// Whether the hold with this token still stands.
 pub fn still_stands(notes: &Path, app: &str, token: &str) -> bool {
-    Note::peek(notes, app).is_some_and(|head| head.token == token && head.state == super::NoteState::Held)
+    HoldNote::peek(notes, app).is_some_and(|head| head.token == token && head.state == super::NoteState::Held)
 }

@@ -8,10 +8,10 @@ use std::time::Duration;
 
 use rustix::fs::FlockOperation;
 
-use super::note::{Note, RunningCommand};
+use super::note::{HoldNote, RunningCommand};
 use super::old_state::OldState;
-use super::protocol::{Answer, Op};
-use super::session::Session;
+use super::protocol::{GuardAnswer, Op};
+use super::session::HoldSession;
 use gullet_host::hook::{Call, CallOutcome, Cancellation, Limits, Process, Runner};
 use gullet_host::world::Stop;
 use gullet_model::definition::{CommandSpec, HoldStep, OneOrMany, Probe};
@@ -22,10 +22,10 @@ pub struct Keeper<'w> {
     runner: Runner<'w>,
     steps: Vec<HoldStep>,
     limit: Duration,
-    note: Option<Note>,
+    note: Option<HoldNote>,
     /// Steps that were entered, or may have been, and are not proven to be left.
     entered: Vec<usize>,
-    sessions: BTreeMap<usize, Session>,
+    sessions: BTreeMap<usize, HoldSession>,
     /// Locks that applications share, held for as long as their steps are.
     locks: BTreeMap<usize, File>,
     /// When the first was entered.
@@ -45,7 +45,7 @@ impl<'w> Keeper<'w> {
         runner: Runner<'w>,
         steps: Vec<HoldStep>,
         limit: Duration,
-        note: Option<Note>,
+        note: Option<HoldNote>,
         entered: Vec<usize>,
         old_state: &'w dyn OldState,
     ) -> Self {
@@ -87,7 +87,7 @@ impl<'w> Keeper<'w> {
     }
 
     /// The note, where there is one.
-    pub fn note(&mut self) -> Option<&mut Note> {
+    pub fn note(&mut self) -> Option<&mut HoldNote> {
         self.note.as_mut()
     }
 
@@ -114,7 +114,7 @@ impl<'w> Keeper<'w> {
     }
 
     /// Performs an operation. Leaving is never cut short; all else ends when `stop` asks for it, or at the limit.
-    pub fn perform(&mut self, op: Op, stop: &Stop) -> Answer {
+    pub fn perform(&mut self, op: Op, stop: &Stop) -> GuardAnswer {
         let patience = Cancellation { stop: Some(stop), until: self.deadline(), ..Cancellation::default() };
         match op {
             Op::Lock => {
@@ -149,8 +149,8 @@ impl<'w> Keeper<'w> {
         }
     }
 
-    fn answer(&self, outcome: CallOutcome) -> Answer {
-        Answer {
+    fn answer(&self, outcome: CallOutcome) -> GuardAnswer {
+        GuardAnswer {
             result: outcome.result,
             commands: outcome.tries,
             warnings: outcome.notes.warnings,
@@ -164,7 +164,7 @@ impl<'w> Keeper<'w> {
         !self.sessions.is_empty()
     }
 
-    fn enter(&mut self, step: usize, stop: &Stop) -> Answer {
+    fn enter(&mut self, step: usize, stop: &Stop) -> GuardAnswer {
         if self.entered.contains(&step) {
             // Taken over from a hold by hand.
             return self.answer(CallOutcome::new(Ok(())));
@@ -182,7 +182,13 @@ impl<'w> Keeper<'w> {
         if let Err(error) = noted {
             // Nothing may be entered that nobody could find again.
             let why = format!("the hold could not be noted: {}", gullet_model::words::chain(&error));
-            return Answer { result: Err(why), commands: Vec::new(), warnings: Vec::new(), held_ms: 0, waited_ms: 0 };
+            return GuardAnswer {
+                result: Err(why),
+                commands: Vec::new(),
+                warnings: Vec::new(),
+                held_ms: 0,
+                waited_ms: 0,
+            };
         }
         self.entered.retain(|entered| *entered != step);
         self.entered.push(step);
@@ -223,7 +229,7 @@ impl<'w> Keeper<'w> {
     }
 
     /// A probe that says `serving` of an application that is held proves nothing, nor does the other one then.
-    fn tells_apart(&mut self, step: usize, answer: Answer, patience: Cancellation<'_>) -> Answer {
+    fn tells_apart(&mut self, step: usize, answer: GuardAnswer, patience: Cancellation<'_>) -> GuardAnswer {
         let (Some(_), Some(left)) = (&self.steps[step].entered, self.steps[step].released.clone()) else {
             return answer;
         };
@@ -232,7 +238,7 @@ impl<'w> Keeper<'w> {
         commands.extend(serving.tries);
         let why = "its `released` probe says that it serves, and its `entered` probe that it is held: they cannot tell";
         let result = if serving.result.is_ok() { Err(why.to_owned()) } else { Ok(()) };
-        Answer { result, commands, ..answer }
+        GuardAnswer { result, commands, ..answer }
     }
 
     /// Takes a lock that applications share; the kernel lets it go when this process dies.
@@ -259,11 +265,11 @@ impl<'w> Keeper<'w> {
         }
     }
 
-    fn start_session(&mut self, step: usize, spec: &CommandSpec, patience: Cancellation<'_>) -> Answer {
+    fn start_session(&mut self, step: usize, spec: &CommandSpec, patience: Cancellation<'_>) -> GuardAnswer {
         let mut outcome = CallOutcome::new(Ok(()));
         match self.runner.prepare(spec, &Call { notes: false, ..call("enter", patience) }) {
             Err(error) => outcome.result = Err(error.to_string()),
-            Ok(invocation) => match Session::start(invocation, self.runner.world.clock, patience) {
+            Ok(invocation) => match HoldSession::start(invocation, self.runner.world.clock, patience) {
                 Ok(session) => {
                     self.sessions.insert(step, session);
                 }
@@ -278,13 +284,13 @@ impl<'w> Keeper<'w> {
         self.answer(outcome)
     }
 
-    fn settle(&mut self, step: usize, patience: Cancellation<'_>) -> Answer {
+    fn settle(&mut self, step: usize, patience: Cancellation<'_>) -> GuardAnswer {
         let Some(probes) = self.steps[step].drained.clone() else { return self.answer(CallOutcome::new(Ok(()))) };
         let began = self.runner.world.clock.uptime();
         let outcome = self.runner.wait_for(&probes, &probe_call("drained", patience), Limits::SETTLED);
         let waited = self.runner.world.clock.uptime().saturating_sub(began);
         self.settling += waited;
-        Answer { waited_ms: millis(waited), ..self.answer(outcome) }
+        GuardAnswer { waited_ms: millis(waited), ..self.answer(outcome) }
     }
 
     fn asked(
@@ -293,10 +299,10 @@ impl<'w> Keeper<'w> {
         probes: Option<&OneOrMany<Probe>>,
         within: Option<Duration>,
         patience: Cancellation<'_>,
-    ) -> Answer {
+    ) -> GuardAnswer {
         if self.steps[step].session.is_some()
             && patience.until.is_some()
-            && !self.sessions.get_mut(&step).is_some_and(Session::is_alive)
+            && !self.sessions.get_mut(&step).is_some_and(HoldSession::is_alive)
         {
             return self.answer(CallOutcome::new(Err("its session has ended, and its lock with it".to_owned())));
         }
@@ -309,7 +315,7 @@ impl<'w> Keeper<'w> {
         self.answer(outcome)
     }
 
-    fn leave(&mut self, step: usize) -> Answer {
+    fn leave(&mut self, step: usize) -> GuardAnswer {
         self.left_at.get_or_insert_with(|| self.runner.world.clock.uptime());
         if !self.entered.contains(&step) {
             return self.answer(CallOutcome::new(Ok(())));

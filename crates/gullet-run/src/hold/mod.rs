@@ -4,7 +4,7 @@
 //! - [`guard`]: the second process. It serves the main process's requests, and leaves by itself at the limit, at
 //!   main's death, or when it is told to by a signal.
 //! - [`Guarded`]: the main process's end of it.
-//! - [`Note`]: what is held, on disk, so that a later command can leave what guard and main both could not.
+//! - [`HoldNote`]: what is held, on disk, so that a later command can leave what guard and main both could not.
 //! - [`forgotten`]: leaving such a hold.
 //! - [`OldState`]: what a restore in place has to put back before its application is released.
 
@@ -20,7 +20,7 @@ mod session;
 
 pub use initial::{InitialState, initial_state};
 pub use keeper::Keeper;
-pub use note::{Note, NoteError, NoteHead, NoteState, NoteStatus, Stuck};
+pub use note::{FoundNote, HoldNote, NoteError, NoteHead, NoteState, NoteStatus};
 pub use old_state::OldState;
-pub use protocol::{Answer, Loss, Op, Order};
+pub use protocol::{GuardAnswer, Loss, Op, Order};
 pub use remote::{GuardError, Guarded, notes_folder};

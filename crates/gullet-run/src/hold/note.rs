@@ -50,7 +50,7 @@ pub enum NoteError {
 
 /// A note that this process owns.
 #[derive(Debug)]
-pub struct Note {
+pub struct HoldNote {
     path: PathBuf,
     file: File,
     head: NoteHead,
@@ -58,11 +58,11 @@ pub struct Note {
 
 /// A note that was found on disk.
 #[derive(Debug)]
-pub enum Stuck {
+pub enum FoundNote {
     /// A living process has the lock.
     Alive(Option<Box<NoteHead>>),
     /// Nobody has it, and something is held, or may be: this process owns the note now.
-    Forgotten(Box<Note>, Vec<HoldStep>),
+    Forgotten(Box<HoldNote>, Vec<HoldStep>),
     /// There is none, or it is over.
     Nothing,
 }
@@ -119,24 +119,24 @@ fn read_steps(file: &File) -> Option<Vec<HoldStep>> {
     serde_json::from_slice(&body).ok()
 }
 
-impl Note {
+impl HoldNote {
     /// Looks at the note of an application. A forgotten hold's note is owned by this process afterwards.
     ///
     /// # Errors
     /// When it cannot be read.
-    pub fn look(folder: &Path, app: &str) -> Result<Stuck, NoteError> {
+    pub fn look(folder: &Path, app: &str) -> Result<FoundNote, NoteError> {
         let path = path_of(folder, app);
         let file = match OpenOptions::new().read(true).write(true).open(&path) {
             Ok(file) => file,
-            Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(Stuck::Nothing),
+            Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(FoundNote::Nothing),
             Err(error) => return Err(PathError::new(&path, error).into()),
         };
         // One that is over needs no lock to be passed over, so that looking never hinders a hold that is about to begin.
         if read_head(&file).is_some_and(|head| head.state.is_over()) {
-            return Ok(Stuck::Nothing);
+            return Ok(FoundNote::Nothing);
         }
         if !lock_found(&file, &path)? {
-            return Ok(Stuck::Alive(read_head(&file).map(Box::new)));
+            return Ok(FoundNote::Alive(read_head(&file).map(Box::new)));
         }
         let steps = read_steps(&file);
         // A step that cannot be read cannot be released, and what is not known to be released is held.
@@ -170,15 +170,15 @@ impl Note {
             is_handed_over: false,
         });
         if head.state.is_over() || head.entered.is_empty() {
-            return Ok(Stuck::Nothing);
+            return Ok(FoundNote::Nothing);
         }
-        Ok(Stuck::Forgotten(Box::new(Self { path, file, head }), steps))
+        Ok(FoundNote::Forgotten(Box::new(Self { path, file, head }), steps))
     }
 
     /// Waits until no living process owns the note of an application, `most` at the most; whether that is so.
     pub fn await_owner_gone(folder: &Path, app: &str, most: Duration, clock: &dyn Clock) -> bool {
         let began = clock.uptime();
-        while matches!(Self::look(folder, app), Ok(Stuck::Alive(_))) {
+        while matches!(Self::look(folder, app), Ok(FoundNote::Alive(_))) {
             if clock.uptime().saturating_sub(began) > most {
                 return false;
             }
@@ -194,10 +194,10 @@ impl Note {
     pub fn create(folder: &Path, head: NoteHead, steps: &[HoldStep]) -> Result<Self, NoteError> {
         let _making = lock_for_making(folder, &head.app)?;
         match Self::look(folder, &head.app)? {
-            Stuck::Alive(Some(other)) => return Err(NoteError::Held(other)),
-            Stuck::Alive(None) => return Err(NoteError::InUse),
-            Stuck::Forgotten(note, _) => return Err(NoteError::Forgotten(Box::new(note.head.clone()))),
-            Stuck::Nothing => {}
+            FoundNote::Alive(Some(other)) => return Err(NoteError::Held(other)),
+            FoundNote::Alive(None) => return Err(NoteError::InUse),
+            FoundNote::Forgotten(note, _) => return Err(NoteError::Forgotten(Box::new(note.head.clone()))),
+            FoundNote::Nothing => {}
         }
         let path = path_of(folder, &head.app);
         let temporary = folder.join(format!("{}.{}.new", head.app, head.token));

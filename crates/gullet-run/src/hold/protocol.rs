@@ -71,7 +71,7 @@ pub(super) enum FromMain {
 
 /// What came of an operation.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-pub struct Answer {
+pub struct GuardAnswer {
     /// Whether it did what it should; else why not.
     pub result: Result<(), String>,
     /// Every process that was run.
@@ -121,7 +121,7 @@ pub(super) enum FromGuard {
         why: String,
     },
     /// An operation is done.
-    Done(Box<Answer>),
+    Done(Box<GuardAnswer>),
     /// The guard left by itself, or lost a session: whatever is captured is void.
     Lost {
         /// Why.

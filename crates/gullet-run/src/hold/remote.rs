@@ -9,7 +9,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::mpsc::{Receiver, RecvTimeoutError, channel};
 use std::time::Duration;
 
-use super::protocol::{Answer, FromGuard, FromMain, Loss, Op, Order};
+use super::protocol::{FromGuard, FromMain, GuardAnswer, Loss, Op, Order};
 use gullet_host::world::{Clock, Stop};
 
 /// How long a guard may take to be ready: it syncs its note, which a busy disk can delay. Nothing is held before.
@@ -139,7 +139,7 @@ impl Guarded {
     ///
     /// # Errors
     /// When the guard is gone.
-    pub fn ask(&mut self, op: Op, stop: &Stop) -> Result<Answer, GuardError> {
+    pub fn ask(&mut self, op: Op, stop: &Stop) -> Result<GuardAnswer, GuardError> {
         let sent = self.send(&FromMain::Do(op));
         let mut cancelled = matches!(op, Op::Release(_) | Op::ProveReleased(_) | Op::GoBack);
         if let Err(error) = sent {

@@ -14,7 +14,7 @@ use gullet_host::hook::{
     Cancellation, Invocation, MARK, Process, Redactor, end_found, marked, script_in_memory, usual_memory_score,
 };
 use gullet_host::world::Clock;
-use gullet_model::step::{CommandReport, Exit, Piece, Stream};
+use gullet_model::step::{CommandReport, OutputPiece, ProcessExit, Stream};
 use gullet_model::words::millis;
 
 /// How long a session may take to go when its input is closed, before it is killed.
@@ -29,7 +29,7 @@ const WAITING: usize = 64;
 const PIECE: u64 = 8 << 10;
 
 /// A session that has said that it holds.
-pub(super) struct Session {
+pub(super) struct HoldSession {
     child: Child,
     input: Option<ChildStdin>,
     pieces: Receiver<(Stream, String)>,
@@ -44,10 +44,10 @@ pub(super) struct Session {
 pub(super) struct NotHeld {
     pub(super) why: String,
     pub(super) report: CommandReport,
-    pub(super) lives_on: Option<Session>,
+    pub(super) lives_on: Option<HoldSession>,
 }
 
-impl Session {
+impl HoldSession {
     /// Starts a session and waits until it says `held`.
     ///
     /// # Errors
@@ -64,7 +64,7 @@ impl Session {
             account: call.account.clone(),
             started: clock.now(),
             took_ms: 0,
-            exit: Exit::Stopped,
+            exit: ProcessExit::Stopped,
             output: Vec::new(),
             dropped_bytes: 0,
             escaped: Vec::new(),
@@ -85,7 +85,7 @@ impl Session {
         let mut child = match spawned {
             Ok(child) => child,
             Err(error) => {
-                report.exit = Exit::NotStarted(error.to_string());
+                report.exit = ProcessExit::NotStarted(error.to_string());
                 let why = format!("`{program}`: not started: {error}");
                 return Err(Box::new(NotHeld { why, report, lives_on: None }));
             }
@@ -129,7 +129,7 @@ impl Session {
             return;
         }
         let at_ms = millis(clock.uptime().saturating_sub(self.began));
-        self.report.output.push(Piece { at_ms, stream, text: text + "\n" });
+        self.report.output.push(OutputPiece { at_ms, stream, text: text + "\n" });
     }
 
     /// Whether it still lives, and so still owns its lock.
@@ -178,9 +178,9 @@ impl Session {
             self.keep(Some(piece), clock);
         }
         self.report.exit = match self.ended {
-            _ if killed.is_some() => Exit::Limit(GOES_WITHIN.as_millis() as u64),
-            Some(status) => status.code().map_or(Exit::Signal(status.signal().unwrap_or(0)), Exit::Code),
-            None => Exit::Stopped,
+            _ if killed.is_some() => ProcessExit::Limit(GOES_WITHIN.as_millis() as u64),
+            Some(status) => status.code().map_or(ProcessExit::Signal(status.signal().unwrap_or(0)), ProcessExit::Code),
+            None => ProcessExit::Stopped,
         };
         self.report.took_ms = millis(clock.uptime().saturating_sub(self.began));
         Ok(self.report.clone())

@@ -12,7 +12,7 @@ use std::time::Duration;
 use gullet_store::{Cache, Deposit, DepositOptions, Deposited, Store, StoreError};
 use jiff::Timestamp;
 
-use super::group::{Member, Stage};
+use super::group::{GroupStage, Member};
 use crate::hold::{Guarded, Loss, OldState};
 use crate::sequence::{Sequence, Shape, Task, TaskResult};
 use gullet_capture::capture::CapturedPart;
@@ -24,7 +24,7 @@ use gullet_host::world::{Stop, World};
 use gullet_logbook::logbook::Logged;
 use gullet_model::definition::HookMoment;
 use gullet_model::event::RecordBuilder;
-use gullet_model::event::{Event, Listener, What};
+use gullet_model::event::{Event, EventKind, Listener};
 use gullet_model::ids::RunId;
 use gullet_model::outcome::Outcome;
 use gullet_model::problem::ProblemKind;
@@ -213,14 +213,14 @@ pub(super) struct Driver<'a, 'd> {
 
 /// What a task's execution gives besides its reply.
 #[derive(Default)]
-pub(super) struct Done {
+pub(super) struct StepNotes {
     pub(super) note: Option<String>,
     pub(super) commands: Vec<CommandReport>,
 }
 
 impl<'a> Driver<'a, '_> {
     fn run(mut self) -> Ended {
-        self.emit(What::RunStarted {
+        self.emit(EventKind::RunStarted {
             run: self.run.clone(),
             app: self.plan.app.clone(),
             title: self.plan.spec.title.clone(),
@@ -250,7 +250,7 @@ impl<'a> Driver<'a, '_> {
         }
         let outcome = self.sequence.outcome();
         let took = self.world.clock.uptime().saturating_sub(self.began);
-        self.emit(What::RunEnded { outcome, took_ms: millis(took) });
+        self.emit(EventKind::RunEnded { outcome, took_ms: millis(took) });
         // What cannot be removed now stays noted, and a later command tries again and says so.
         let _ = self.staging.clear(self.runner);
         let _ = fs::remove_dir_all(&self.scratch);
@@ -267,10 +267,10 @@ impl<'a> Driver<'a, '_> {
         }
     }
 
-    pub(super) fn emit(&mut self, what: What) {
+    pub(super) fn emit(&mut self, what: EventKind) {
         let event = Event { at: self.world.clock.now(), what };
         self.builder.hear(&event);
-        if !matches!(event.what, What::Progress { .. })
+        if !matches!(event.what, EventKind::Progress { .. })
             && let Some((_, log)) = &mut self.log
             && let Ok(line) = serde_json::to_string(&event)
         {
@@ -282,11 +282,11 @@ impl<'a> Driver<'a, '_> {
 
     pub(super) fn warn(&mut self, kind: ProblemKind, about: Option<&str>, text: String) {
         self.sequence.warn();
-        self.emit(What::Warning { kind, about: about.map(str::to_owned), text });
+        self.emit(EventKind::Warning { kind, about: about.map(str::to_owned), text });
     }
 
     pub(super) fn trouble(&mut self, kind: ProblemKind, about: Option<&str>, text: String, advice: Option<String>) {
-        self.emit(What::Trouble { kind, about: about.map(str::to_owned), text, advice });
+        self.emit(EventKind::Trouble { kind, about: about.map(str::to_owned), text, advice });
     }
 
     /// The uptime at which leaving must begin.
@@ -353,7 +353,7 @@ impl<'a> Driver<'a, '_> {
                 if never_held {
                     member.wait_to_leave(&over);
                 }
-                member.reach(Stage::Left);
+                member.reach(GroupStage::Left);
                 Ok(())
             }
             _ => Ok(()),
@@ -385,10 +385,10 @@ impl<'a> Driver<'a, '_> {
             self.steps -= 1;
             return TaskResult::Yes;
         }
-        self.emit(What::StepStarted { step: step.clone() });
+        self.emit(EventKind::StepStarted { step: step.clone() });
         let started = self.world.clock.now();
         let began = self.world.clock.uptime();
-        let mut done = Done::default();
+        let mut done = StepNotes::default();
         let reply = match task {
             Task::Preflight => self.preflight(&mut done),
             Task::Hooks(moment) => self.hooks(moment, &mut done),
@@ -416,7 +416,7 @@ impl<'a> Driver<'a, '_> {
         let took_ms = millis(self.world.clock.uptime().saturating_sub(began));
         let ok = !matches!(reply, TaskResult::No | TaskResult::Unknown);
         let report = StepReport { step, started, took_ms, ok, note: done.note, commands: done.commands };
-        self.emit(What::StepEnded { report: report.clone() });
+        self.emit(EventKind::StepEnded { report: report.clone() });
         if let Task::Hooks(moment) = task
             && self.committed.is_some()
         {
@@ -426,7 +426,7 @@ impl<'a> Driver<'a, '_> {
     }
 
     /// Takes the processes and notes of a call into the step, and gives its result.
-    pub(super) fn took(&mut self, outcome: CallOutcome, about: &str, done: &mut Done) -> Result<(), String> {
+    pub(super) fn took(&mut self, outcome: CallOutcome, about: &str, done: &mut StepNotes) -> Result<(), String> {
         for report in &outcome.tries {
             if !report.escaped.is_empty() {
                 let text = format!("processes that could not be ended: {}", report.escaped.join(", "));

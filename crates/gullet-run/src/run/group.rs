@@ -11,7 +11,7 @@ const TICK: Duration = Duration::from_millis(20);
 
 /// How far a run is.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord)]
-pub(crate) enum Stage {
+pub(crate) enum GroupStage {
     /// It has begun.
     #[default]
     Begun,
@@ -33,7 +33,7 @@ pub(crate) enum Stage {
 #[derive(Debug)]
 pub struct Group {
     names: Vec<String>,
-    stages: Mutex<Vec<(Stage, bool)>>,
+    stages: Mutex<Vec<(GroupStage, bool)>>,
     changed: Condvar,
 }
 
@@ -47,7 +47,7 @@ pub struct Member<'g> {
 impl Group {
     /// A group of runs of these applications, in the order in which they are entered.
     pub fn new(apps: &[String]) -> Self {
-        let stages = Mutex::new(vec![(Stage::Begun, false); apps.len()]);
+        let stages = Mutex::new(vec![(GroupStage::Begun, false); apps.len()]);
         Self { names: apps.to_vec(), stages, changed: Condvar::new() }
     }
 
@@ -56,17 +56,17 @@ impl Group {
         (0..self.names.len()).map(|number| Member { group: self, number })
     }
 
-    fn stages(&self) -> MutexGuard<'_, Vec<(Stage, bool)>> {
+    fn stages(&self) -> MutexGuard<'_, Vec<(GroupStage, bool)>> {
         self.stages.lock().unwrap_or_else(PoisonError::into_inner)
     }
 }
 
 impl Member<'_> {
     /// Says how far this run is; it never goes back.
-    pub(crate) fn reach(&self, stage: Stage) {
+    pub(crate) fn reach(&self, stage: GroupStage) {
         let mut stages = self.group.stages();
         let own = &mut stages[self.number];
-        own.1 |= stage == Stage::Held;
+        own.1 |= stage == GroupStage::Held;
         own.0 = own.0.max(stage);
         self.group.changed.notify_all();
     }
@@ -77,16 +77,16 @@ impl Member<'_> {
     /// Where there is a `too_late`: the application that was not held and will not be, or that has come to it already.
     fn wait(
         &self,
-        stage: Stage,
-        too_late: Option<Stage>,
+        stage: GroupStage,
+        too_late: Option<GroupStage>,
         whose: impl Fn(usize) -> bool,
         over: &dyn Fn() -> bool,
     ) -> Result<(), String> {
         let mut stages = self.group.stages();
         loop {
             let others = || stages.iter().enumerate().filter(|(number, _)| *number != self.number);
-            let is_lost = |(_, (reached, held)): &(usize, &(Stage, bool))| {
-                too_late.is_some_and(|too_late| *reached > Stage::Held && !held || *reached >= too_late)
+            let is_lost = |(_, (reached, held)): &(usize, &(GroupStage, bool))| {
+                too_late.is_some_and(|too_late| *reached > GroupStage::Held && !held || *reached >= too_late)
             };
             if let Some((number, _)) = others().find(is_lost) {
                 return Err(self.group.names[number].clone());
@@ -102,38 +102,38 @@ impl Member<'_> {
     /// Before the application is looked at: waits until all are ready, and all before it are held. Nobody can be secured
     /// before this one is held, unless it gave up waiting.
     pub(crate) fn wait_for_turn(&self, over: &dyn Fn() -> bool) -> Result<(), String> {
-        if self.group.stages()[self.number].0 >= Stage::Entering {
+        if self.group.stages()[self.number].0 >= GroupStage::Entering {
             return Ok(());
         }
-        self.reach(Stage::Ready);
-        self.wait(Stage::Ready, Some(Stage::CapturedPart), |_| true, over)?;
-        self.wait(Stage::Held, Some(Stage::CapturedPart), |number| number < self.number, over)?;
-        self.reach(Stage::Entering);
+        self.reach(GroupStage::Ready);
+        self.wait(GroupStage::Ready, Some(GroupStage::CapturedPart), |_| true, over)?;
+        self.wait(GroupStage::Held, Some(GroupStage::CapturedPart), |number| number < self.number, over)?;
+        self.reach(GroupStage::Entering);
         Ok(())
     }
 
     /// When it is held: waits until all are. Nobody can have left before this one is secured, unless it gave up waiting.
     pub(crate) fn wait_for_all(&self, over: &dyn Fn() -> bool) -> Result<(), String> {
-        self.reach(Stage::Held);
-        self.wait(Stage::Held, Some(Stage::Left), |_| true, over)
+        self.reach(GroupStage::Held);
+        self.wait(GroupStage::Held, Some(GroupStage::Left), |_| true, over)
     }
 
     /// Before it is left: waits until all are secured, and all after it that were entered are left. Nothing is a reason not to
     /// leave.
     pub(crate) fn wait_to_leave(&self, over: &dyn Fn() -> bool) {
         // One that never was held says so by that, and is waited for no longer.
-        self.reach(Stage::CapturedPart);
+        self.reach(GroupStage::CapturedPart);
         if self.group.stages()[self.number].1 {
-            let _ = self.wait(Stage::CapturedPart, Some(Stage::Over), |_| true, over);
+            let _ = self.wait(GroupStage::CapturedPart, Some(GroupStage::Over), |_| true, over);
         }
-        let entered: Vec<bool> = self.group.stages().iter().map(|(stage, _)| *stage >= Stage::Entering).collect();
-        let _ = self.wait(Stage::Left, None, |number| number > self.number && entered[number], over);
+        let entered: Vec<bool> = self.group.stages().iter().map(|(stage, _)| *stage >= GroupStage::Entering).collect();
+        let _ = self.wait(GroupStage::Left, None, |number| number > self.number && entered[number], over);
     }
 }
 
 impl Drop for Member<'_> {
     fn drop(&mut self) {
-        self.reach(Stage::Over);
+        self.reach(GroupStage::Over);
     }
 }
 
@@ -163,7 +163,7 @@ mod tests {
                     }
                     member.wait_to_leave(&never);
                     say(number, "leave");
-                    member.reach(Stage::Left);
+                    member.reach(GroupStage::Left);
                 });
             }
         });

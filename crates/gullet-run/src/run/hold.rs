@@ -4,18 +4,18 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use crate::hold::{
-    Answer, GuardError, Guarded, InitialState, Note, NoteHead, Op, Order, Stuck, forgotten, guard, initial_state,
-    notes_folder,
+    FoundNote, GuardAnswer, GuardError, Guarded, HoldNote, InitialState, NoteHead, Op, Order, forgotten, guard,
+    initial_state, notes_folder,
 };
 use crate::sequence::TaskResult;
 use gullet_host::hook::{Call, Cancellation, Limits};
 use gullet_model::definition::{HoldStep, OneOrMany, Probe};
-use gullet_model::event::{Instruction, What};
+use gullet_model::event::{EventKind, Instruction};
 use gullet_model::ids::random_id;
 use gullet_model::problem::ProblemKind;
 use gullet_model::words::{duration, millis};
 
-use super::driver::{Done, Driver};
+use super::driver::{Driver, StepNotes};
 
 /// A hold that lasts twice as long as last time, and longer by this much in milliseconds, is worth a look.
 const UNUSUAL_MS: u64 = 5000;
@@ -36,13 +36,13 @@ impl<'a> Driver<'a, '_> {
     }
 
     /// Asks probes once; gives whether they hold.
-    fn holds(&mut self, probes: &OneOrMany<Probe>, name: &str, done: &mut Done) -> Result<(), String> {
+    fn holds(&mut self, probes: &OneOrMany<Probe>, name: &str, done: &mut StepNotes) -> Result<(), String> {
         let patience = Cancellation { stop: Some(self.world.stop), until: self.deadline(), ..Cancellation::default() };
         let outcome = self.runner.ask(probes, &self.call("probe", Limits::PROBE, patience));
         self.took(outcome, name, done)
     }
 
-    pub(super) fn look(&mut self, number: usize, done: &mut Done) -> TaskResult {
+    pub(super) fn look(&mut self, number: usize, done: &mut StepNotes) -> TaskResult {
         let step = self.step(number);
         if let Some(head) = self.hold_by_hand().filter(|head| head.entered.contains(&number)) {
             done.note = Some(format!("{}; this run takes the hold over", head.describe()));
@@ -79,8 +79,8 @@ impl<'a> Driver<'a, '_> {
     /// The hold by hand that this run takes over: of the same account, and still owned by its guard.
     fn hold_by_hand(&self) -> Option<NoteHead> {
         let notes = notes_folder(&self.plan.state);
-        match Note::look(&notes, &self.plan.app) {
-            Ok(Stuck::Alive(Some(head))) if head.by_hand && head.account == self.world.host.account => Some(*head),
+        match HoldNote::look(&notes, &self.plan.app) {
+            Ok(FoundNote::Alive(Some(head))) if head.by_hand && head.account == self.world.host.account => Some(*head),
             _ => None,
         }
     }
@@ -111,7 +111,7 @@ impl<'a> Driver<'a, '_> {
     }
 
     /// Has an operation performed by the guard, and takes its processes and warnings into the step.
-    fn ask(&mut self, op: Op, about: &str, done: &mut Done) -> Result<Answer, String> {
+    fn ask(&mut self, op: Op, about: &str, done: &mut StepNotes) -> Result<GuardAnswer, String> {
         let stop = self.world.stop;
         let Some(guard) = self.guard.as_mut() else { return Err(GuardError::Gone.to_string()) };
         let answer = guard.ask(op, stop).map_err(|error| error.to_string())?;
@@ -128,7 +128,7 @@ impl<'a> Driver<'a, '_> {
         Ok(answer)
     }
 
-    fn asked(&mut self, op: Op, step: &HoldStep, what: Failure, done: &mut Done) -> TaskResult {
+    fn asked(&mut self, op: Op, step: &HoldStep, what: Failure, done: &mut StepNotes) -> TaskResult {
         let result = self.ask(op, &step.name, done).and_then(|answer| answer.result);
         self.judged(result, step, what, done)
     }
@@ -138,7 +138,7 @@ impl<'a> Driver<'a, '_> {
         result: Result<(), String>,
         step: &HoldStep,
         (kind, what): Failure,
-        done: &mut Done,
+        done: &mut StepNotes,
     ) -> TaskResult {
         match result {
             Ok(()) => TaskResult::Yes,
@@ -161,7 +161,7 @@ impl<'a> Driver<'a, '_> {
         self.deadline().is_some_and(|at| self.world.clock.uptime() >= at)
     }
 
-    pub(super) fn enter(&mut self, number: usize, done: &mut Done) -> TaskResult {
+    pub(super) fn enter(&mut self, number: usize, done: &mut StepNotes) -> TaskResult {
         let step = self.step(number);
         if let Err(why) = self.start_guard() {
             done.note = Some(why.clone());
@@ -180,7 +180,7 @@ impl<'a> Driver<'a, '_> {
             let before = self.guard.as_ref().map_or(Duration::ZERO, |guard| guard.held);
             self.hold_began = Some(now.saturating_sub(before));
             self.limit_from = Some(now);
-            self.emit(What::HoldBegan);
+            self.emit(EventKind::HoldBegan);
         }
         let answer = self.ask(Op::Enter(number), &step.name, done);
         let result = answer.and_then(|answer| answer.result);
@@ -193,7 +193,7 @@ impl<'a> Driver<'a, '_> {
     }
 
     /// Has a person put the application into backup mode, where one is there and it can be asked whether it is.
-    fn entered_by_hand(&mut self, step: &HoldStep, prove: Op, problem: &str, done: &mut Done) -> bool {
+    fn entered_by_hand(&mut self, step: &HoldStep, prove: Op, problem: &str, done: &mut StepNotes) -> bool {
         if step.entered.is_none() {
             return false;
         }
@@ -237,7 +237,7 @@ impl<'a> Driver<'a, '_> {
         self.listener.attend(instruction, &over)
     }
 
-    pub(super) fn settle(&mut self, number: usize, done: &mut Done) -> TaskResult {
+    pub(super) fn settle(&mut self, number: usize, done: &mut StepNotes) -> TaskResult {
         let step = self.step(number);
         let began = self.world.clock.uptime();
         // While work in hand is waited for, the limit stands still, here as in the guard.
@@ -251,7 +251,7 @@ impl<'a> Driver<'a, '_> {
         reply
     }
 
-    pub(super) fn prove(&mut self, number: usize, done: &mut Done) -> TaskResult {
+    pub(super) fn prove(&mut self, number: usize, done: &mut StepNotes) -> TaskResult {
         let step = self.step(number);
         if let Err(why) = self.start_guard() {
             self.trouble(ProblemKind::Enter, Some(&step.name), why, None);
@@ -269,12 +269,12 @@ impl<'a> Driver<'a, '_> {
         };
         if reply == TaskResult::Yes && number + 1 == self.plan.spec.hold.len() {
             let proven = self.plan.spec.hold.iter().all(|step| step.entered.is_some());
-            self.emit(What::Held { proven });
+            self.emit(EventKind::Held { proven });
         }
         reply
     }
 
-    pub(super) fn prove_again(&mut self, number: usize, done: &mut Done) -> TaskResult {
+    pub(super) fn prove_again(&mut self, number: usize, done: &mut StepNotes) -> TaskResult {
         let step = self.step(number);
         let mut reply = self.asked(
             Op::ProveAgain(number),
@@ -297,13 +297,13 @@ impl<'a> Driver<'a, '_> {
         reply
     }
 
-    pub(super) fn leave(&mut self, number: usize, done: &mut Done) -> TaskResult {
+    pub(super) fn leave(&mut self, number: usize, done: &mut StepNotes) -> TaskResult {
         let step = self.step(number);
         if self.builder.hold.held_ms.is_none()
             && let Some(began) = self.hold_began
         {
             let held = self.world.clock.uptime().saturating_sub(began).saturating_sub(self.settling);
-            self.emit(What::LeavingBegan { held_ms: millis(held) });
+            self.emit(EventKind::LeavingBegan { held_ms: millis(held) });
         }
         if self.guard.is_none() {
             done.note = Some("nothing was entered, so there is nothing to release".to_owned());
@@ -329,10 +329,10 @@ impl<'a> Driver<'a, '_> {
     }
 
     /// The guard is gone: leave what its note says is held.
-    fn leave_without_guard(&mut self, done: &mut Done) -> Result<(), String> {
+    fn leave_without_guard(&mut self, done: &mut StepNotes) -> Result<(), String> {
         let notes = notes_folder(&self.plan.state);
         // A process that dies closes its pipe before it lets go of the note's lock.
-        Note::await_owner_gone(&notes, &self.plan.app, DYING, self.world.clock);
+        HoldNote::await_owner_gone(&notes, &self.plan.app, DYING, self.world.clock);
         let left = forgotten::leave(&notes, &self.plan.app, self.world, &self.scratch, self.old_state);
         done.note = Some("the guard is gone; left by the run itself".to_owned());
         match left {
@@ -342,7 +342,7 @@ impl<'a> Driver<'a, '_> {
         }
     }
 
-    pub(super) fn prove_left(&mut self, number: usize, done: &mut Done) -> TaskResult {
+    pub(super) fn prove_left(&mut self, number: usize, done: &mut StepNotes) -> TaskResult {
         let step = self.step(number);
         loop {
             let Err(why) = self.ask_left(number, step, done) else { return TaskResult::Yes };
@@ -357,7 +357,7 @@ impl<'a> Driver<'a, '_> {
             let (stop, times) = (self.world.stop, self.world.stop.times());
             let (notes, app) = (notes_folder(&self.plan.state), self.plan.app.clone());
             let over = move || {
-                let released = Note::peek(&notes, &app).is_some_and(|head| head.state.is_over());
+                let released = HoldNote::peek(&notes, &app).is_some_and(|head| head.state.is_over());
                 released || stop.times() > times
             };
             if self.guard.is_some() && step.released.is_some() && self.listener.attend(&instruction, &over) {
@@ -372,7 +372,7 @@ impl<'a> Driver<'a, '_> {
         }
     }
 
-    fn ask_left(&mut self, number: usize, step: &HoldStep, done: &mut Done) -> Result<(), String> {
+    fn ask_left(&mut self, number: usize, step: &HoldStep, done: &mut StepNotes) -> Result<(), String> {
         let (true, Some(probes)) = (self.guard.is_some(), &step.released) else { return Ok(()) };
         match self.ask(Op::ProveReleased(number), &step.name, done) {
             Ok(answer) => answer.result,
@@ -410,7 +410,7 @@ impl<'a> Driver<'a, '_> {
         }
         let proven = self.sequence.outcome() < gullet_model::outcome::Outcome::NotReleased
             && self.plan.spec.hold.iter().all(|step| step.released.is_some());
-        self.emit(What::Released { proven, away_ms });
+        self.emit(EventKind::Released { proven, away_ms });
     }
 }
 

@@ -14,16 +14,16 @@ use gullet_logbook::logbook::Logged;
 use gullet_logbook::sealed::Draft;
 use gullet_logbook::verify::read_all;
 use gullet_model::definition::HookMoment;
-use gullet_model::event::What;
+use gullet_model::event::EventKind;
 use gullet_model::outcome::Outcome;
 use gullet_model::problem::ProblemKind;
 use gullet_model::record::{RECORD_VERSION, Record, Remark, RemarkKind};
 use gullet_model::words::{chain, count, millis, size};
 
-use super::driver::{Committed, Done, Driver};
+use super::driver::{Committed, Driver, StepNotes};
 
 impl Driver<'_, '_> {
-    pub(super) fn finish(&mut self, done: &mut Done) -> TaskResult {
+    pub(super) fn finish(&mut self, done: &mut StepNotes) -> TaskResult {
         let Some(deposit) = self.deposit.take() else { return TaskResult::No };
         match deposit.finish() {
             Ok(deposited) => {
@@ -42,7 +42,7 @@ impl Driver<'_, '_> {
         }
     }
 
-    pub(super) fn read_back(&mut self, done: &mut Done) -> TaskResult {
+    pub(super) fn read_back(&mut self, done: &mut StepNotes) -> TaskResult {
         let Some(store) = self.store.clone() else { return TaskResult::No };
         let (mut bytes, mut chunks, mut locked) = (0, 0, 0);
         let mut wrong = None;
@@ -129,7 +129,7 @@ impl Driver<'_, '_> {
         // A deposit that was not finished is given up here; its threads end and leave nothing under a final name that
         // a record would speak of.
         self.deposit = None;
-        self.emit(What::StepStarted { step });
+        self.emit(EventKind::StepStarted { step });
         let unproven: Vec<String> = self
             .plan
             .spec
@@ -164,7 +164,7 @@ impl Driver<'_, '_> {
             self.keep_marks();
         }
         let _ = serde_json::to_vec_pretty(&record).map(|bytes| fs::write(self.scratch.join("record.json"), bytes));
-        self.emit(What::Recorded { record: name.clone(), in_store });
+        self.emit(EventKind::Recorded { record: name.clone(), in_store });
         let refused = record.outcome == Outcome::Refused;
         self.committed = Some(Committed { record, name, in_store });
         if in_store || refused { TaskResult::Yes } else { TaskResult::No }

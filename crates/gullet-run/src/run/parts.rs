@@ -4,14 +4,14 @@ use std::time::Duration;
 
 use jiff::Timestamp;
 
-use super::driver::{Done, Driver};
+use super::driver::{Driver, StepNotes};
 use crate::sequence::TaskResult;
 use gullet_capture::part::{CaptureContext, PartError, SourceChange};
 use gullet_capture::plan::PlannedPart;
 use gullet_capture::{capture, kinds};
 use gullet_host::hook::{Call, Cancellation, Limits};
 use gullet_model::definition::CaptureMethod;
-use gullet_model::event::{Event, What};
+use gullet_model::event::{Event, EventKind};
 use gullet_model::problem::ProblemKind;
 use gullet_model::record::Capture;
 use gullet_model::words::{count, size};
@@ -28,7 +28,7 @@ impl<'a> Driver<'a, '_> {
     fn with_part<T>(
         &mut self,
         number: usize,
-        done: &mut Done,
+        done: &mut StepNotes,
         act: impl FnOnce(&PlannedPart, &mut CaptureContext<'_, '_>) -> T,
     ) -> Option<T> {
         let planned = &self.plan.parts[number];
@@ -47,7 +47,7 @@ impl<'a> Driver<'a, '_> {
             let now = world.clock.uptime();
             if now.saturating_sub(told) >= PROGRESS {
                 told = now;
-                let what = What::Progress { part: name.clone(), files, bytes };
+                let what = EventKind::Progress { part: name.clone(), files, bytes };
                 listener.hear(&Event { at: world.clock.now(), what });
             }
         };
@@ -78,7 +78,7 @@ impl<'a> Driver<'a, '_> {
     }
 
     /// Before the hold: what would cost time of it.
-    pub(super) fn ready(&mut self, done: &mut Done) -> TaskResult {
+    pub(super) fn ready(&mut self, done: &mut StepNotes) -> TaskResult {
         self.grounds.look_at_all(self.plan, self.world.clock);
         match kinds::prepare(&mut self.staging, self.plan) {
             Ok(found) => {
@@ -93,7 +93,7 @@ impl<'a> Driver<'a, '_> {
         }
     }
 
-    pub(super) fn warm(&mut self, number: usize, done: &mut Done) -> TaskResult {
+    pub(super) fn warm(&mut self, number: usize, done: &mut StepNotes) -> TaskResult {
         match self.with_part(number, done, capture::warm) {
             Some(Ok(copy)) => {
                 let (files, bytes) = copy.amount();
@@ -115,7 +115,7 @@ impl<'a> Driver<'a, '_> {
         }
     }
 
-    pub(super) fn snapshot(&mut self, done: &mut Done) -> TaskResult {
+    pub(super) fn snapshot(&mut self, done: &mut StepNotes) -> TaskResult {
         let by_hook = self.plan.spec.snapshot.as_ref();
         let made = match by_hook {
             Some(hooks) => {
@@ -155,7 +155,7 @@ impl<'a> Driver<'a, '_> {
         }
     }
 
-    pub(super) fn clear(&mut self, done: &mut Done) -> TaskResult {
+    pub(super) fn clear(&mut self, done: &mut StepNotes) -> TaskResult {
         match self.staging.clear(self.runner) {
             Ok(()) => TaskResult::Yes,
             Err(why) => {
@@ -166,7 +166,7 @@ impl<'a> Driver<'a, '_> {
         }
     }
 
-    pub(super) fn capture(&mut self, number: usize, done: &mut Done) -> TaskResult {
+    pub(super) fn capture(&mut self, number: usize, done: &mut StepNotes) -> TaskResult {
         let started = self.world.clock.now();
         match self.with_part(number, done, capture::secure) {
             Some(Ok(secured)) => {
@@ -179,12 +179,18 @@ impl<'a> Driver<'a, '_> {
         }
     }
 
-    fn part_failed(&mut self, number: usize, error: &PartError, started: Timestamp, done: &mut Done) -> TaskResult {
+    fn part_failed(
+        &mut self,
+        number: usize,
+        error: &PartError,
+        started: Timestamp,
+        done: &mut StepNotes,
+    ) -> TaskResult {
         let planned = &self.plan.parts[number];
         let text = error.to_string();
         self.secured[number] = None;
         let capture = capture::failed_capture(planned, text.clone(), started);
-        self.emit(What::Captured { capture: Box::new(capture) });
+        self.emit(EventKind::Captured { capture: Box::new(capture) });
         // Why it was stopped is told by itself.
         if !matches!(error, PartError::Stopped) {
             self.trouble(ProblemKind::Capture, Some(&planned.name), text.clone(), None);
@@ -193,7 +199,7 @@ impl<'a> Driver<'a, '_> {
         TaskResult::No
     }
 
-    pub(super) fn quiet(&mut self, number: usize, done: &mut Done) -> TaskResult {
+    pub(super) fn quiet(&mut self, number: usize, done: &mut StepNotes) -> TaskResult {
         let planned = &self.plan.parts[number];
         let Some(secured) = &self.secured[number] else { return TaskResult::Yes };
         match secured.source_change() {
@@ -236,14 +242,14 @@ impl<'a> Driver<'a, '_> {
         }
     }
 
-    pub(super) fn store_part(&mut self, number: usize, done: &mut Done) -> TaskResult {
+    pub(super) fn store_part(&mut self, number: usize, done: &mut StepNotes) -> TaskResult {
         let name = self.plan.parts[number].name.clone();
         let Some(mut secured) = self.secured[number].take() else { return TaskResult::No };
         match self.with_part(number, done, |planned, context| secured.store(planned, context)) {
             Some(Ok(())) => {
                 let warned = !secured.capture.warnings.is_empty();
                 let warnings = secured.capture.warnings.clone();
-                self.emit(What::Captured { capture: Box::new(secured.capture.clone()) });
+                self.emit(EventKind::Captured { capture: Box::new(secured.capture.clone()) });
                 for text in warnings {
                     self.warn(ProblemKind::Part, Some(&name), text);
                 }

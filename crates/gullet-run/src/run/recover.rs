@@ -6,16 +6,16 @@ use std::time::Duration;
 
 use gullet_store::{DocumentName, Hash, Recipients, Store};
 
-use crate::hold::{Note, notes_folder};
+use crate::hold::{HoldNote, notes_folder};
 use gullet_host::hook::{end_found, marked};
 use gullet_host::state::{AppLock, State};
 use gullet_host::world::World;
 use gullet_model::event::RecordBuilder;
-use gullet_model::event::{Event, Listener, What};
+use gullet_model::event::{Event, EventKind, Listener};
 use gullet_model::ids::RunId;
 use gullet_model::outcome::Outcome;
 use gullet_model::problem::ProblemKind;
-use gullet_model::record::{BY_HAND, Note as RecordNote, Record};
+use gullet_model::record::{BY_HAND, Problem as RecordNote, Record};
 
 use super::keep::store_record;
 
@@ -37,7 +37,7 @@ pub fn recover(
     let mut recovered = Vec::new();
     for path in state.open_logs(app) {
         // A guard that is leaving the hold of a run that died is given a moment to come to its end.
-        if !Note::await_owner_gone(&notes_folder(state.folder()), app, GUARD_MAY_TAKE, world.clock) {
+        if !HoldNote::await_owner_gone(&notes_folder(state.folder()), app, GUARD_MAY_TAKE, world.clock) {
             // A record that said "not released" now would be wrong in a moment; a later command writes it.
             continue;
         }
@@ -79,8 +79,8 @@ fn fold(path: &Path, app: &str, state: &State, store: Option<&Store>, world: Wor
     // A last line that was cut off in the middle of being written is passed over.
     let events: Vec<Event> = text.lines().filter_map(|line| serde_json::from_str(line).ok()).collect();
     let (first, last) = (events.first()?, events.last()?);
-    let What::RunStarted { run, title, reason, trigger, .. } = &first.what else { return None };
-    if events.iter().any(|event| matches!(event.what, What::Recorded { .. })) || is_recorded(store, app, run) {
+    let EventKind::RunStarted { run, title, reason, trigger, .. } = &first.what else { return None };
+    if events.iter().any(|event| matches!(event.what, EventKind::Recorded { .. })) || is_recorded(store, app, run) {
         return None;
     }
     let mut builder = RecordBuilder::default();
@@ -89,7 +89,7 @@ fn fold(path: &Path, app: &str, state: &State, store: Option<&Store>, world: Wor
     }
     let mut outcome = Outcome::Interrupted;
     let mut text = "the run died before its end, and its record was written by a later command".to_owned();
-    if let Some(head) = Note::peek(&notes_folder(state.folder()), app).filter(|head| head.run == run.as_str()) {
+    if let Some(head) = HoldNote::peek(&notes_folder(state.folder()), app).filter(|head| head.run == run.as_str()) {
         builder.hold.released = head.state.is_over();
         if !head.state.is_over() {
             outcome = Outcome::NotReleased;

@@ -12,7 +12,7 @@ use gullet_model::definition::{App, Hook};
 use gullet_model::ids::RunId;
 use gullet_model::outcome::Outcome;
 use gullet_model::problem::ProblemKind;
-use gullet_model::record::{Note, Record};
+use gullet_model::record::{Problem, Record};
 
 /// Why a run could not begin.
 pub struct Refusal<'a> {
@@ -39,7 +39,7 @@ impl Refusal<'_> {
             trigger: self.request.trigger().to_owned(),
             reason: self.request.reason.clone(),
             partial: !self.request.only.is_empty(),
-            causes: vec![Note { kind: ProblemKind::Refused, about: None, text: self.why, advice: None }],
+            causes: vec![Problem { kind: ProblemKind::Refused, about: None, text: self.why, advice: None }],
             host: world.host.clone(),
             ..Record::bare(self.run.clone(), &self.request.app, state.machine(), now, Outcome::Refused)
         };

@@ -34,7 +34,7 @@ pub struct ClosedBlock {
 
 /// The children of a node that is being made.
 #[derive(Default)]
-struct Level {
+struct TreeLevel {
     children: Vec<Child>,
     /// Bytes of their paths.
     paths: usize,
@@ -47,7 +47,7 @@ pub struct ListingWriter {
     first: Option<PathName>,
     last: Option<PathName>,
     in_block: u64,
-    levels: Vec<Level>,
+    levels: Vec<TreeLevel>,
     entries: u64,
     bytes: u64,
 }
@@ -130,7 +130,7 @@ impl ListingWriter {
         put: &mut impl FnMut(&[u8]) -> Result<Hash, StoreError>,
     ) -> Result<(), StoreError> {
         if self.levels.len() <= level {
-            self.levels.push(Level::default());
+            self.levels.push(TreeLevel::default());
         }
         let here = &mut self.levels[level];
         here.paths += child.first.as_bytes().len();
@@ -173,7 +173,7 @@ impl ListingWriter {
     pub fn finish(mut self, put: &mut impl FnMut(&[u8]) -> Result<Hash, StoreError>) -> Result<ListingRef, StoreError> {
         self.close_block(false, put)?;
         if self.levels.is_empty() {
-            self.levels.push(Level::default());
+            self.levels.push(TreeLevel::default());
         }
         let mut level = 0;
         loop {

@@ -30,21 +30,21 @@ const JUST_MADE: Duration = Duration::from_secs(2);
 #[derive(Clone, Debug)]
 pub struct Folder {
     root: PathBuf,
-    opened: Arc<OnceLock<Opened>>,
+    opened: Arc<OnceLock<OpenFolder>>,
     /// Makes a file durable.
     sync: fn(&File) -> io::Result<()>,
 }
 
 /// The folder as it was when it was first used.
 #[derive(Debug)]
-struct Opened {
+struct OpenFolder {
     /// Keeps the folder, and the filesystem that it is on, from going away.
     descriptor: File,
     /// Device and inode of the folder.
     identity: (u64, u64),
 }
 
-impl Opened {
+impl OpenFolder {
     fn at(root: &Path) -> io::Result<Self> {
         let descriptor = File::open(root)?;
         let meta = descriptor.metadata()?;
@@ -72,11 +72,11 @@ impl Folder {
     }
 
     /// The opened folder; `None` where it does not exist.
-    fn opened(&self) -> Result<Option<&Opened>, StoreError> {
+    fn opened(&self) -> Result<Option<&OpenFolder>, StoreError> {
         if let Some(opened) = self.opened.get() {
             return Ok(Some(opened));
         }
-        match Opened::at(&self.root) {
+        match OpenFolder::at(&self.root) {
             Ok(opened) => Ok(Some(self.opened.get_or_init(|| opened))),
             Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(None),
             Err(error) => Err(PathError::new(&self.root, error).into()),

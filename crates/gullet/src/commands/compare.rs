@@ -6,7 +6,7 @@ use std::path::PathBuf;
 
 use clap::Args;
 use gullet_logbook::logbook::Logged;
-use gullet_restore::compare::{self, CompareError, PartComparison, PathChange, Traced, What};
+use gullet_restore::compare::{self, ChangeKind, CompareError, PartComparison, PathChange, TracedRun};
 use gullet_store::Store;
 use gullet_store::listing::PathName;
 
@@ -200,11 +200,11 @@ fn change_line(change: &PathChange) -> String {
         (None, None) => String::new(),
     };
     let (mark, path) = match change.what {
-        What::Added => (styled(GOOD, "+ added  "), path),
-        What::Gone => (styled(BAD, "- gone   "), path),
-        What::Changed => (styled(WARN, "≠ changed"), path),
-        What::Touched => (styled(DIM, "~ touched"), path),
-        What::Moved => {
+        ChangeKind::Added => (styled(GOOD, "+ added  "), path),
+        ChangeKind::Gone => (styled(BAD, "- gone   "), path),
+        ChangeKind::Changed => (styled(WARN, "≠ changed"), path),
+        ChangeKind::Touched => (styled(DIM, "~ touched"), path),
+        ChangeKind::Moved => {
             let from = change.from.as_ref().map(|from| harmless(&from.to_string())).unwrap_or_default();
             (styled(WARN, "> moved  "), format!("{from} -> {path}"))
         }
@@ -251,19 +251,19 @@ pub fn trace(ui: &mut Ui, global: &Global, args: &TraceArgs) -> Result<Exit, Com
     Ok(Exit::Complete)
 }
 
-fn show_trace(ui: &mut Ui, traced: &[Traced], only_changes: bool, text: &str) {
+fn show_trace(ui: &mut Ui, traced: &[TracedRun], only_changes: bool, text: &str) {
     let rows = traced.iter().filter(|traced| !only_changes || traced.what.is_some()).map(|traced| {
         let word = match traced.what {
             None => styled(DIM, "= the same"),
-            Some(What::Added) => styled(GOOD, "+ first there"),
-            Some(What::Gone) => styled(BAD, "- gone"),
-            Some(What::Touched) => styled(DIM, "~ touched"),
-            Some(What::Changed | What::Moved) => styled(WARN, "≠ changed"),
+            Some(ChangeKind::Added) => styled(GOOD, "+ first there"),
+            Some(ChangeKind::Gone) => styled(BAD, "- gone"),
+            Some(ChangeKind::Touched) => styled(DIM, "~ touched"),
+            Some(ChangeKind::Changed | ChangeKind::Moved) => styled(WARN, "≠ changed"),
         };
         let written = traced.entry.as_ref().and_then(|entry| {
             jiff::Timestamp::new(entry.mtime.0, i32::try_from(entry.mtime.1).unwrap_or(0)).ok().map(time)
         });
-        let bytes = if traced.what == Some(What::Gone) { "-".to_owned() } else { size(traced.bytes) };
+        let bytes = if traced.what == Some(ChangeKind::Gone) { "-".to_owned() } else { size(traced.bytes) };
         vec![
             traced.run.clone(),
             harmless(&traced.app),
@@ -276,9 +276,10 @@ fn show_trace(ui: &mut Ui, traced: &[Traced], only_changes: bool, text: &str) {
         ]
     });
     ui.say(table(&["run", "application", "began", "outcome", "part", "", ">size", "written"], rows.collect()));
-    let there = |traced: &&Traced| traced.what != Some(What::Gone);
+    let there = |traced: &&TracedRun| traced.what != Some(ChangeKind::Gone);
     let (first, last) = (traced.iter().find(there), traced.iter().rev().find(there));
-    let changed = traced.iter().rev().find(|traced| matches!(traced.what, Some(What::Changed | What::Added)));
+    let changed =
+        traced.iter().rev().find(|traced| matches!(traced.what, Some(ChangeKind::Changed | ChangeKind::Added)));
     if let (Some(first), Some(last), Some(changed)) = (first, last, changed) {
         let number = traced.iter().filter(there).count() as u64;
         ui.say(format!(

@@ -9,7 +9,7 @@ use crate::args::{Global, OpeningArgs, ReadingArgs};
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::open;
-use crate::outside::Outside;
+use crate::outside::RealWorld;
 use crate::reading::{Reading, must_open};
 use crate::table::table;
 use crate::text::{count, duration, harmless, size, time};
@@ -75,7 +75,7 @@ pub fn drill(ui: &mut Ui, global: &Global, args: &DrillArgs) -> Result<Exit, Com
         let known: Vec<&str> = loaded.definition.app.keys().map(String::as_str).collect();
         return Err(CommandError::text(Exit::Usage, text).hint(format!("it defines: {}", known.join(", "))));
     };
-    let outside = Outside::new();
+    let outside = RealWorld::new();
     outside.listen_to_signals()?;
     let reading_args = ReadingArgs { store: None, opening: args.opening.clone() };
     let reading = Reading::open(global, &reading_args, Some(&args.app), ui)?;
@@ -197,7 +197,7 @@ pub fn keep(ui: &mut Ui, global: &Global, args: &KeepArgs) -> Result<Exit, Comma
         if args.undo { (RemarkKind::NotKept, "need not stay any more") } else { (RemarkKind::Kept, "stays") };
     if logged.is_kept() == args.undo {
         let because = args.reason.as_ref().map(|text| format!(": {text}")).unwrap_or_default();
-        let outside = Outside::new();
+        let outside = RealWorld::new();
         logged.say(kind, Outcome::Complete, format!("it {words}{because}"), store, Some(&state), outside.world())?;
     }
     if ui.is_json() {

@@ -2,19 +2,19 @@
 
 use clap::Args;
 use gullet_restore::restore::place::Journals;
-use gullet_run::hold::guard::{Told, serve};
+use gullet_run::hold::guard::{Signals, serve};
 
 use crate::error::CommandError;
 use crate::exit::Exit;
-use crate::outside::{Outside, as_guard};
+use crate::outside::{RealWorld, as_guard};
 
 /// Own a hold for the process that started this one; speaks JSON Lines
 #[derive(Args)]
 pub struct GuardArgs {}
 
 pub fn guard() -> Result<Exit, CommandError> {
-    let outside = Outside::new();
-    let told = Told::default();
+    let outside = RealWorld::new();
+    let told = Signals::default();
     as_guard(&told)?;
     match serve(outside.world(), std::io::stdin(), std::io::stdout(), &told, &Journals) {
         Ok(()) => Ok(Exit::Complete),

@@ -11,7 +11,7 @@ use gullet_model::definition::{App, HoldStep, Loaded, Span};
 use gullet_model::ids::random_id;
 use gullet_restore::restore::place::Journals;
 use gullet_run::hold::{
-    Guarded, InitialState, Note, NoteError, NoteHead, NoteStatus, Op, Order, Stuck, forgotten, initial_state,
+    FoundNote, Guarded, HoldNote, InitialState, NoteError, NoteHead, NoteStatus, Op, Order, forgotten, initial_state,
     notes_folder,
 };
 use gullet_run::run::remark_declared;
@@ -21,7 +21,7 @@ use crate::args::Global;
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::open;
-use crate::outside::{Outside, SystemClock, guard_commands};
+use crate::outside::{RealWorld, SystemClock, guard_commands};
 use crate::table::table;
 use crate::text::{duration, harmless, time};
 use crate::ui::{BAD, GOOD, Ui, WARN, styled};
@@ -65,7 +65,7 @@ pub struct ReleaseArgs {
 pub fn hold(ui: &mut Ui, global: &Global, args: &HoldArgs) -> Result<Exit, CommandError> {
     let loaded = open::definition(global)?;
     let state = open::state(&loaded)?;
-    let outside = Outside::new();
+    let outside = RealWorld::new();
     outside.listen_to_signals()?;
     crate::forgotten::settle(ui, &loaded, &state, &outside);
     let Some(spec) = loaded.definition.app.get(&args.app) else {
@@ -143,8 +143,8 @@ fn looks_first(spec: &App, app: &str, state: &State, world: World<'_>) -> Result
 /// Whether a hold that could not be left through its guard is left: by the guard itself, or now.
 fn left_all_the_same(state: &State, app: &str, token: &str, world: World<'_>) -> Option<()> {
     let notes = notes_folder(state.folder());
-    Note::await_owner_gone(&notes, app, Duration::from_secs(5), world.clock);
-    match Note::status(&notes, app) {
+    HoldNote::await_owner_gone(&notes, app, Duration::from_secs(5), world.clock);
+    match HoldNote::status(&notes, app) {
         NoteStatus::Over(head) => (head.token == token).then_some(()),
         NoteStatus::Forgotten(_) => forgotten::leave(&notes, app, world, state.folder(), &Journals).ok()??.left.ok(),
         NoteStatus::Nothing => Some(()),
@@ -199,11 +199,11 @@ fn leave(guard: &mut Guarded, steps: &[HoldStep], world: World<'_>) -> Result<()
 }
 
 /// Counts down until the hold is over; a signal releases it.
-fn wait(ui: &mut Ui, state: &State, app: &str, token: &str, outside: &Outside) -> Result<Exit, CommandError> {
+fn wait(ui: &mut Ui, state: &State, app: &str, token: &str, outside: &RealWorld) -> Result<Exit, CommandError> {
     let world = outside.world();
     loop {
-        let head =
-            Note::peek(&notes_folder(state.folder()), app).filter(|head| head.token == token && !head.state.is_over());
+        let head = HoldNote::peek(&notes_folder(state.folder()), app)
+            .filter(|head| head.token == token && !head.state.is_over());
         let Some(head) = head else {
             ui.say(format!("{} {app} is released", styled(GOOD, "✓")));
             return Ok(Exit::Complete);
@@ -229,7 +229,7 @@ fn remaining(head: &NoteHead) -> u64 {
 pub fn release(ui: &mut Ui, global: &Global, args: &ReleaseArgs) -> Result<Exit, CommandError> {
     let loaded = open::definition(global)?;
     let state = open::state(&loaded)?;
-    let outside = Outside::new();
+    let outside = RealWorld::new();
     outside.listen_to_signals()?;
     if let (Some(app), Some(why)) = (&args.app, &args.declare) {
         return declare(ui, &loaded, &state, app, why, &outside);
@@ -241,7 +241,7 @@ pub fn release(ui: &mut Ui, global: &Global, args: &ReleaseArgs) -> Result<Exit,
     match &args.app {
         Some(app) => {
             let is_known = loaded.definition.app.contains_key(app);
-            if !is_known && Note::status(&notes_folder(state.folder()), app) == NoteStatus::Nothing {
+            if !is_known && HoldNote::status(&notes_folder(state.folder()), app) == NoteStatus::Nothing {
                 let text = format!("the definition has no application `{app}`, and nothing of that name is held");
                 let known: Vec<&str> = loaded.definition.app.keys().map(String::as_str).collect();
                 return Err(CommandError::text(Exit::Usage, text).hint(format!("it defines: {}", known.join(", "))));
@@ -255,10 +255,10 @@ pub fn release(ui: &mut Ui, global: &Global, args: &ReleaseArgs) -> Result<Exit,
 fn list(ui: &mut Ui, state: &State) -> Result<Exit, CommandError> {
     let notes = notes_folder(state.folder());
     let with_note = |app: String| {
-        let note = Note::status(&notes, &app);
+        let note = HoldNote::status(&notes, &app);
         (app, note)
     };
-    let mut held: Vec<(String, NoteStatus)> = Note::all(&notes).into_iter().map(with_note).collect();
+    let mut held: Vec<(String, NoteStatus)> = HoldNote::all(&notes).into_iter().map(with_note).collect();
     held.retain(|(_, note)| match note {
         NoteStatus::Owned(head) => !head.entered.is_empty(),
         NoteStatus::Forgotten(_) | NoteStatus::Unreadable => true,
@@ -293,7 +293,7 @@ fn list(ui: &mut Ui, state: &State) -> Result<Exit, CommandError> {
 }
 
 /// Tells the guard of a hold to leave, and waits for it.
-fn release_one(ui: &mut Ui, state: &State, app: &str, outside: &Outside) -> Result<Exit, CommandError> {
+fn release_one(ui: &mut Ui, state: &State, app: &str, outside: &RealWorld) -> Result<Exit, CommandError> {
     let notes = notes_folder(state.folder());
     let world = outside.world();
     let stuck = |why: &str, by_hand: &[String]| {
@@ -303,13 +303,13 @@ fn release_one(ui: &mut Ui, state: &State, app: &str, outside: &Outside) -> Resu
             "when you have checked by hand that it serves: gullet release {app} --declare \"checked by hand\""
         ))
     };
-    let looked = Note::look(&notes, app).map_err(|error| stuck(&error.to_string(), &[]))?;
+    let looked = HoldNote::look(&notes, app).map_err(|error| stuck(&error.to_string(), &[]))?;
     let head = match looked {
-        Stuck::Nothing => {
+        FoundNote::Nothing => {
             ui.say(format!("{app} is not held"));
             return Ok(Exit::Complete);
         }
-        Stuck::Forgotten(note, _) => {
+        FoundNote::Forgotten(note, _) => {
             drop(note);
             let found = forgotten::leave(&notes, app, world, state.folder(), &Journals);
             return match found.map_err(|error| CommandError::new(Exit::Failed, &error))? {
@@ -321,7 +321,7 @@ fn release_one(ui: &mut Ui, state: &State, app: &str, outside: &Outside) -> Resu
                 None => Err(stuck("it is changing hands; try again", &[])),
             };
         }
-        Stuck::Alive(head) => head,
+        FoundNote::Alive(head) => head,
     };
     let Some(head) = head else {
         return Err(CommandError::text(Exit::Failed, "the hold note is in use and cannot be read; try again"));
@@ -330,7 +330,7 @@ fn release_one(ui: &mut Ui, state: &State, app: &str, outside: &Outside) -> Resu
     let notes = &notes;
     let began = world.clock.uptime();
     while world.clock.uptime().saturating_sub(began) < Duration::from_secs(60) {
-        match Note::peek(notes, app) {
+        match HoldNote::peek(notes, app) {
             // One that cannot be read says nothing, and least of all that nothing is held.
             None => {}
             Some(now) if now.token == head.token && !now.state.is_over() => {
@@ -364,15 +364,15 @@ fn declare(
     state: &State,
     app: &str,
     why: &str,
-    outside: &Outside,
+    outside: &RealWorld,
 ) -> Result<Exit, CommandError> {
     let notes = notes_folder(state.folder());
     let clock: &dyn Clock = outside.world().clock;
     let mut held = None;
     for _ in 0..100 {
-        let looked = match Note::look(&notes, app) {
+        let looked = match HoldNote::look(&notes, app) {
             Err(NoteError::Unreadable(_)) => {
-                let aside = Note::set_aside(&notes, app, Timestamp::now());
+                let aside = HoldNote::set_aside(&notes, app, Timestamp::now());
                 let aside = aside.map_err(|error| CommandError::new(Exit::Failed, &error))?;
                 let declared = format!("the hold of {app} is closed: {}", harmless(why));
                 ui.say(format!(
@@ -385,18 +385,18 @@ fn declare(
             other => other.map_err(|error| CommandError::new(Exit::Failed, &error))?,
         };
         match looked {
-            Stuck::Nothing => {
+            FoundNote::Nothing => {
                 ui.say(format!("{app} is not held"));
                 return Ok(Exit::Complete);
             }
             // A guard that goes on trying what a person has done already is ended.
-            Stuck::Alive(Some(head)) if head.why.is_some() => {
+            FoundNote::Alive(Some(head)) if head.why.is_some() => {
                 held = None;
                 tell(&head, rustix::process::Signal::KILL);
             }
             // A guard leaves first and writes afterwards: why it could not may come a moment after its run has ended.
-            Stuck::Alive(head) => held = head,
-            Stuck::Forgotten(mut note, _) => {
+            FoundNote::Alive(head) => held = head,
+            FoundNote::Forgotten(mut note, _) => {
                 let text = format!("declared by {}: {why}", outside.world().host.account);
                 note.declare(text.clone()).map_err(|error| CommandError::new(Exit::Failed, &error))?;
                 let log = state.log(app, &format!("declared-{}", note.head().token));

@@ -23,8 +23,8 @@ use crate::ui::{BAD, GOOD, Ui, styled};
 /// Make keys that stores are encrypted to, and try them
 #[derive(Subcommand)]
 pub enum KeyCommand {
-    New(NewArgs),
-    Show(ShowArgs),
+    New(NewKeyArgs),
+    Show(ShowKeyArgs),
     Test(TestArgs),
 }
 
@@ -35,7 +35,7 @@ pub enum KeyCommand {
 ///
 /// Example: gullet key new /media/safe/depot.key
 #[derive(Args)]
-pub struct NewArgs {
+pub struct NewKeyArgs {
     /// The file to make; one that is there is never overwritten
     file: PathBuf,
     /// Protect the file with a passphrase
@@ -52,7 +52,7 @@ pub struct NewArgs {
 ///
 /// Example: gullet key show /media/safe/depot.key
 #[derive(Args)]
-pub struct ShowArgs {
+pub struct ShowKeyArgs {
     /// Identity files
     #[arg(value_name = "FILE")]
     files: Vec<PathBuf>,
@@ -83,7 +83,7 @@ pub fn key(ui: &mut Ui, global: &Global, command: &KeyCommand) -> Result<Exit, C
     }
 }
 
-fn new(ui: &mut Ui, args: &NewArgs) -> Result<Exit, CommandError> {
+fn new(ui: &mut Ui, args: &NewKeyArgs) -> Result<Exit, CommandError> {
     let shown = args.file.display();
     if args.file.exists() {
         let error = CommandError::text(Exit::Refused, format!("`{shown}` is there already, and is not overwritten"));
@@ -126,7 +126,7 @@ fn new(ui: &mut Ui, args: &NewArgs) -> Result<Exit, CommandError> {
     Ok(Exit::Complete)
 }
 
-fn new_passphrase(args: &NewArgs) -> Result<String, CommandError> {
+fn new_passphrase(args: &NewKeyArgs) -> Result<String, CommandError> {
     let none = || {
         CommandError::text(Exit::Usage, "there is no terminal to ask for a passphrase at")
             .hint("give it in a file: `--passphrase-from FILE`")
@@ -144,7 +144,7 @@ fn new_passphrase(args: &NewArgs) -> Result<String, CommandError> {
     Ok(first)
 }
 
-fn show(ui: &mut Ui, global: &Global, args: &ShowArgs) -> Result<Exit, CommandError> {
+fn show(ui: &mut Ui, global: &Global, args: &ShowKeyArgs) -> Result<Exit, CommandError> {
     let mut rows: Vec<(String, String)> = Vec::new();
     for file in &args.files {
         let one = OpeningArgs { identity: vec![file.clone()], passphrase_from: args.passphrase_from.clone() };

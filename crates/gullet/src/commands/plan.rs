@@ -19,7 +19,7 @@ use crate::args::Global;
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::open;
-use crate::outside::Outside;
+use crate::outside::RealWorld;
 use crate::table::{pairs, table};
 use crate::text::{count, harmless, size};
 use crate::ui::{BAD, BOLD, DIM, Ui, styled};
@@ -55,7 +55,7 @@ struct PartView<'a> {
 
 pub fn plan(ui: &mut Ui, global: &Global, args: &PlanArgs) -> Result<Exit, CommandError> {
     let loaded = open::definition(global)?;
-    let outside = Outside::new();
+    let outside = RealWorld::new();
     let runner = Runner {
         world: outside.world(),
         app: args.app.clone(),

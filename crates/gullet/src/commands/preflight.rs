@@ -14,7 +14,7 @@ use crate::args::Global;
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::open;
-use crate::outside::Outside;
+use crate::outside::RealWorld;
 use crate::table::table;
 use crate::text::harmless;
 use crate::ui::{BAD, BOLD, GOOD, Ui, WARN, styled};
@@ -45,7 +45,7 @@ pub fn preflight(ui: &mut Ui, global: &Global, args: &PreflightArgs) -> Result<E
         return Err(CommandError::text(Exit::Usage, format!("the definition has no application `{app}`")));
     }
     let state = open::state(&loaded)?;
-    let outside = Outside::new();
+    let outside = RealWorld::new();
     crate::forgotten::settle(ui, &loaded, &state, &outside);
     let apps = known.keys().filter(|app| args.apps.is_empty() || args.apps.contains(app));
     let mut all = Vec::new();
@@ -78,7 +78,7 @@ pub fn preflight(ui: &mut Ui, global: &Global, args: &PreflightArgs) -> Result<E
     })
 }
 
-fn check_one(loaded: &Loaded, state: &State, outside: &Outside, app: &str) -> Result<Vec<Check>, CommandError> {
+fn check_one(loaded: &Loaded, state: &State, outside: &RealWorld, app: &str) -> Result<Vec<Check>, CommandError> {
     let world = outside.world();
     let run = RunId::new(world.random).to_string();
     let runner = Runner {

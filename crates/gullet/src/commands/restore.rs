@@ -16,7 +16,7 @@ use gullet_store::Store;
 use crate::args::{Global, ReadingArgs};
 use crate::error::CommandError;
 use crate::exit::Exit;
-use crate::outside::Outside;
+use crate::outside::RealWorld;
 use crate::reading::{Reading, must_open};
 use crate::table::table;
 use crate::text::{ago, count, harmless, size, time};
@@ -152,7 +152,7 @@ pub fn restore(ui: &mut Ui, global: &Global, args: &RestoreArgs) -> Result<Exit,
         let from = format!("{} from run {} ({})", shown.app, shown.run, outcome(shown.outcome));
         ui.say(format!("{}: {from} into {}", styled(BOLD, "restore"), shown.into.display()));
     }
-    let outside = Outside::new();
+    let outside = RealWorld::new();
     outside.listen_to_signals()?;
     let report = plan.apply(store, logged, outside.world().stop, &mut |part, files, bytes| {
         ui.progress(&format!("restore {part}  {}  {}", count(files, "file"), size(bytes)));

@@ -20,7 +20,7 @@ use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::narrate::{Narration, Narrator};
 use crate::open;
-use crate::outside::{Outside, guard_commands};
+use crate::outside::{RealWorld, guard_commands};
 use crate::text::{count, duration, harmless, held_for, size};
 use crate::ui::{BAD, DIM, Ui, outcome, styled};
 
@@ -66,7 +66,7 @@ pub fn run(ui: &mut Ui, global: &Global, args: &RunArgs) -> Result<Exit, Command
         return Err(PlanError::NoApp { app: app.clone(), known }.into());
     }
     let state = open::state(&loaded)?;
-    let outside = Outside::new();
+    let outside = RealWorld::new();
     outside.listen_to_signals()?;
     crate::forgotten::settle(ui, &loaded, &state, &outside);
     let mut exit = Exit::Complete;
@@ -123,7 +123,7 @@ fn sets(loaded: &Loaded, args: &RunArgs) -> Result<Vec<Vec<String>>, CommandErro
 }
 
 /// What the run of a group's application has to tell.
-enum Told {
+enum ToldRun {
     Event(Box<Event>),
     Warning(String),
 }
@@ -131,13 +131,13 @@ enum Told {
 /// Tells what happens to somebody else.
 struct Teller {
     number: usize,
-    out: Sender<(usize, Told)>,
+    out: Sender<(usize, ToldRun)>,
 }
 
 impl Listener for Teller {
     fn hear(&mut self, event: &Event) {
         // Nobody listens any more when the program ends.
-        let _ = self.out.send((self.number, Told::Event(Box::new(event.clone()))));
+        let _ = self.out.send((self.number, ToldRun::Event(Box::new(event.clone()))));
     }
 }
 
@@ -146,7 +146,7 @@ fn run_together(
     ui: &mut Ui,
     loaded: &Loaded,
     state: &State,
-    outside: &Outside,
+    outside: &RealWorld,
     requests: Vec<Request>,
 ) -> Vec<Result<Ended, CommandError>> {
     let apps: Vec<String> = requests.iter().map(|request| request.app.clone()).collect();
@@ -166,8 +166,8 @@ fn run_together(
         drop(out);
         for (number, told) in told {
             match told {
-                Told::Event(event) => narrations[number].hear(ui, &event),
-                Told::Warning(text) => ui.warning(&format!("{}: {text}", apps[number])),
+                ToldRun::Event(event) => narrations[number].hear(ui, &event),
+                ToldRun::Warning(text) => ui.warning(&format!("{}: {text}", apps[number])),
             }
         }
         let ended = threads.into_iter().map(|thread| {
@@ -182,7 +182,7 @@ pub fn run_one(
     ui: &mut Ui,
     loaded: &Loaded,
     state: &State,
-    outside: &Outside,
+    outside: &RealWorld,
     request: Request,
     attended: bool,
 ) -> Result<Ended, CommandError> {
@@ -203,7 +203,7 @@ impl Audience for Narrator<'_> {
 
 impl Audience for Teller {
     fn warn(&mut self, text: &str) {
-        let _ = self.out.send((self.number, Told::Warning(text.to_owned())));
+        let _ = self.out.send((self.number, ToldRun::Warning(text.to_owned())));
     }
 }
 
@@ -211,7 +211,7 @@ impl Audience for Teller {
 fn run_with(
     loaded: &Loaded,
     state: &State,
-    outside: &Outside,
+    outside: &RealWorld,
     request: Request,
     member: Option<Member<'_>>,
     audience: &mut dyn Audience,
@@ -238,7 +238,7 @@ fn run_with(
 fn begin(
     loaded: &Loaded,
     state: &State,
-    outside: &Outside,
+    outside: &RealWorld,
     request: Request,
     run: RunId,
     member: Option<Member<'_>>,
@@ -295,7 +295,7 @@ fn begin(
 }
 
 /// Waits until no sweep is going on, and keeps others away.
-fn wait_for_sweep(audience: &mut dyn Audience, state: &State, outside: &Outside) -> Result<SweepLock, CommandError> {
+fn wait_for_sweep(audience: &mut dyn Audience, state: &State, outside: &RealWorld) -> Result<SweepLock, CommandError> {
     let mut told = false;
     loop {
         if let Some(lock) = state.keep_sweeps_away()? {

@@ -5,12 +5,12 @@ use std::sync::mpsc::channel;
 use std::time::{Duration, Instant};
 
 use clap::Args;
-use gullet_core::status::{self, AppStatus, Circumstances, Level};
+use gullet_core::status::{self, AppStatus, Circumstances, Severity};
 use gullet_host::state::State;
 use gullet_logbook::logbook::Logbook;
 use gullet_model::definition::{Loaded, Span};
 use gullet_restore::restore::place::Journal;
-use gullet_run::hold::{Note, notes_folder};
+use gullet_run::hold::{HoldNote, notes_folder};
 use jiff::{SignedDuration, Timestamp};
 
 use crate::args::Global;
@@ -40,10 +40,10 @@ pub fn status(ui: &mut Ui, global: &Global, args: &StatusArgs) -> Result<Exit, C
         Ok(statuses) => statuses,
         Err(error) => {
             ui.error(&error);
-            return Ok(Exit::Monitoring(Level::Unknown.code()));
+            return Ok(Exit::Monitoring(Severity::Unknown.code()));
         }
     };
-    let worst = statuses.iter().map(|status| status.level).max().unwrap_or(Level::Unknown);
+    let worst = statuses.iter().map(|status| status.level).max().unwrap_or(Severity::Unknown);
     if ui.is_json() {
         ui.json(&serde_json::json!({ "level": worst, "applications": statuses }))?;
     } else {
@@ -110,13 +110,13 @@ fn of_app(loaded: &Loaded, state: Result<&State, &CommandError>, app: &str) -> R
         drilled_within: span(limits.drilled_within),
         payload_gone: payload_gone.unwrap_or_default(),
     };
-    let hold = Note::status(&notes_folder(state.folder()), app);
+    let hold = HoldNote::status(&notes_folder(state.folder()), app);
     let restore = Journal::load(state.folder(), app);
     let answer = status::status(app, &book, &hold, &about);
     Ok(match restore {
         Ok(restore) => answer.with_restore(restore.as_ref()),
         Err(error) => {
-            answer.with(Level::Critical, format!("the journal of a restore in place cannot be read: {error}"))
+            answer.with(Severity::Critical, format!("the journal of a restore in place cannot be read: {error}"))
         }
     })
 }
@@ -128,10 +128,10 @@ fn show(ui: &mut Ui, statuses: &[AppStatus]) {
     let now = Timestamp::now();
     let rows = statuses.iter().map(|status| {
         let (style, mark) = match status.level {
-            Level::Ok => (GOOD, "✓"),
-            Level::Warning => (WARN, "!"),
-            Level::Critical => (BAD, "✗"),
-            Level::Unknown => (BAD, "?"),
+            Severity::Ok => (GOOD, "✓"),
+            Severity::Warning => (WARN, "!"),
+            Severity::Critical => (BAD, "✗"),
+            Severity::Unknown => (BAD, "?"),
         };
         let run = |mark: &Option<status::RunMark>| {
             mark.as_ref().map_or_else(|| "none".to_owned(), |mark| format!("{} {}", mark.run, ago(mark.started, now)))

@@ -15,7 +15,7 @@ use crate::args::{Global, OpeningArgs};
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::open;
-use crate::outside::{Outside, SystemRandom};
+use crate::outside::{RealWorld, SystemRandom};
 use crate::table::pairs;
 use crate::text::{count, harmless, size, time};
 use crate::ui::{GOOD, Ui, styled};
@@ -23,7 +23,7 @@ use crate::ui::{GOOD, Ui, styled};
 /// Make stores, and look at them
 #[derive(Subcommand)]
 pub enum StoreCommand {
-    New(NewArgs),
+    New(NewStoreArgs),
     /// Show what a store says about itself
     ///
     /// Example: gullet store info depot
@@ -43,7 +43,7 @@ pub enum StoreCommand {
 ///
 /// Example: gullet store new depot
 #[derive(Args)]
-pub struct NewArgs {
+pub struct NewStoreArgs {
     /// A store's name in the definition, or an absolute folder
     pub(super) store: String,
     /// Seal for this public key (can be repeated); only with a folder
@@ -157,7 +157,7 @@ fn test(ui: &mut Ui, global: &Global, name: &str) -> Result<Exit, CommandError> 
 pub(super) fn sweep_store(
     store: &Store,
     state: &State,
-    outside: &Outside,
+    outside: &RealWorld,
     delay: SignedDuration,
     lock: Option<&SweepLock>,
 ) -> Result<Sweep, CommandError> {
@@ -199,7 +199,7 @@ pub(super) fn show_sweep(ui: &mut Ui, sweep: &Sweep, done: bool) {
 
 fn sweep(ui: &mut Ui, global: &Global, args: &SweepArgs) -> Result<Exit, CommandError> {
     let (loaded, store, state) = own(global, &args.store, &args.opening)?;
-    let outside = Outside::new();
+    let outside = RealWorld::new();
     outside.listen_to_signals()?;
     crate::forgotten::settle(ui, &loaded, &state, &outside);
     if let Some(machine) = &args.retire {
@@ -230,7 +230,7 @@ fn sweep(ui: &mut Ui, global: &Global, args: &SweepArgs) -> Result<Exit, Command
 
 fn rebuild(ui: &mut Ui, global: &Global, args: &RebuildArgs) -> Result<Exit, CommandError> {
     let (_, store, mut state) = own(global, &args.store, &args.opening)?;
-    let outside = Outside::new();
+    let outside = RealWorld::new();
     outside.listen_to_signals()?;
     let machines: Vec<MachineInfo> = store.machines()?;
     let machine = args.machine.clone().unwrap_or_else(|| state.machine().to_owned());
@@ -274,7 +274,7 @@ fn rebuild(ui: &mut Ui, global: &Global, args: &RebuildArgs) -> Result<Exit, Com
     Ok(Exit::Complete)
 }
 
-fn new(ui: &mut Ui, global: &Global, args: &NewArgs) -> Result<Exit, CommandError> {
+fn new(ui: &mut Ui, global: &Global, args: &NewStoreArgs) -> Result<Exit, CommandError> {
     let location = location(global, &args.store)?;
     let mut keys = args.encrypt_to.clone();
     if !args.store.starts_with('/') {

@@ -12,7 +12,7 @@ use crate::commands::store::{show_sweep, sweep_store};
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::open;
-use crate::outside::Outside;
+use crate::outside::RealWorld;
 use crate::reading::Reading;
 use crate::text::{harmless, size, time};
 use crate::ui::{BOLD, GOOD, Ui, outcome, styled};
@@ -40,7 +40,7 @@ pub fn thin(ui: &mut Ui, global: &Global, args: &ThinArgs) -> Result<Exit, Comma
     let reading = Reading::open(global, &ReadingArgs::default(), None, ui)?;
     let Some(loaded) = &reading.loaded else { return Ok(Exit::Failed) };
     let state = open::state(loaded)?;
-    let outside = Outside::new();
+    let outside = RealWorld::new();
     outside.listen_to_signals()?;
     let mut exit = Exit::Complete;
     let mut done = Vec::new();
@@ -96,7 +96,7 @@ fn remove_outside(
     ui: &mut Ui,
     loaded: &Loaded,
     state: &State,
-    outside: &Outside,
+    outside: &RealWorld,
     logged: &Logged,
 ) -> Result<Exit, CommandError> {
     let record = &logged.record;

@@ -12,7 +12,7 @@ use super::restore::RestoreArgs;
 use super::run::RunArgs;
 use super::runs::RunsArgs;
 use super::status::StatusArgs;
-use super::store::{NewArgs, StoreCommand};
+use super::store::{NewStoreArgs, StoreCommand};
 use super::verify::VerifyArgs;
 use super::{drill, plan, restore, run, runs, status, store, verify};
 use crate::args::{Global, OpeningArgs, ReadingArgs};
@@ -123,7 +123,7 @@ impl Tour<'_> {
         store::store(
             self.ui,
             &self.global,
-            &StoreCommand::New(NewArgs { store: "depot".to_owned(), encrypt_to: Vec::new() }),
+            &StoreCommand::New(NewStoreArgs { store: "depot".to_owned(), encrypt_to: Vec::new() }),
         )?;
         self.shell("gullet plan quaybook");
         plan::plan(self.ui, &self.global, &PlanArgs { app: "quaybook".to_owned(), parts: Vec::new(), full: false })?;

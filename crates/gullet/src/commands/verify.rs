@@ -11,7 +11,7 @@ use gullet_store::{Hash, Store};
 use crate::args::{Global, ReadingArgs};
 use crate::error::CommandError;
 use crate::exit::Exit;
-use crate::outside::Outside;
+use crate::outside::RealWorld;
 use crate::reading::Reading;
 use crate::text::{count, harmless, size};
 use crate::ui::{BAD, GOOD, Ui, styled};
@@ -46,7 +46,7 @@ pub struct VerifyArgs {
 
 pub fn verify(ui: &mut Ui, global: &Global, args: &VerifyArgs) -> Result<Exit, CommandError> {
     let reading = Reading::open(global, &args.reading, None, ui)?;
-    let outside = Outside::new();
+    let outside = RealWorld::new();
     outside.listen_to_signals()?;
     let world = outside.world();
     let depth = match (args.quick, args.share) {

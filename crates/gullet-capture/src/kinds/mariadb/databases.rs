@@ -9,7 +9,7 @@ use std::time::Duration;
 use gullet_store::IoPath;
 
 use super::{LOCK, version};
-use crate::engine::mariadb::{Server, Session, literal, quoted};
+use crate::engine::mariadb::{MariadbServer, MariadbSession, literal, quoted};
 use crate::engine::{EngineError, Waiting, program};
 use crate::part::context::{CaptureContext, PartError};
 use crate::part::produce;
@@ -33,7 +33,7 @@ const FIRST_LOOK: Duration = Duration::from_millis(40);
 const HEAD: usize = 60;
 
 /// The databases that are meant.
-fn names(session: &Session, spec: &Mariadb, waiting: Waiting<'_>) -> Result<Vec<String>, PartError> {
+fn names(session: &MariadbSession, spec: &Mariadb, waiting: Waiting<'_>) -> Result<Vec<String>, PartError> {
     let there = session.rows("show databases", waiting)?.into_iter().flatten().flatten();
     meant(&spec.login.databases, there.filter(|name| !OWN.contains(&name.as_str())).collect())
 }
@@ -44,7 +44,7 @@ fn dump_program(spec: &Mariadb) -> PathBuf {
 
 /// What can be known beforehand.
 pub(crate) fn check(
-    server: &Server,
+    server: &MariadbServer,
     spec: &Mariadb,
     runner: &Runner<'_>,
     waiting: Waiting<'_>,
@@ -67,7 +67,7 @@ pub(crate) fn check(
 /// Exports databases into `folder`, and counts the same state.
 pub(crate) fn export(
     spec: &Mariadb,
-    server: &Server,
+    server: &MariadbServer,
     folder: &Path,
     capture: &mut Capture,
     context: &mut CaptureContext<'_, '_>,
@@ -135,7 +135,7 @@ impl Point {
 /// Tables that an engine without transactions keeps, so that a view does not pin them.
 fn tables_without_transactions(
     names: &[String],
-    session: &Session,
+    session: &MariadbSession,
     waiting: Waiting<'_>,
 ) -> Result<Vec<String>, PartError> {
     let list: Vec<String> = names.iter().map(|name| literal(name)).collect();
@@ -150,10 +150,10 @@ fn tables_without_transactions(
 /// Runs the export while everything is locked for as long as it takes to begin.
 fn one_point(
     spec: &Mariadb,
-    server: &Server,
+    server: &MariadbServer,
     names: &[String],
     path: &Path,
-    (lock, view): (&Session, &Session),
+    (lock, view): (&MariadbSession, &MariadbSession),
     context: &mut CaptureContext<'_, '_>,
 ) -> Result<Point, PartError> {
     let waiting = context.waiting();
@@ -218,20 +218,20 @@ fn one_point(
     Ok(Point { binlog, gtid })
 }
 
-fn view_of(session: &Session, sql: &str, waiting: Waiting<'_>) -> bool {
+fn view_of(session: &MariadbSession, sql: &str, waiting: Waiting<'_>) -> bool {
     session.value(sql, waiting).is_ok_and(|count| count != "0" && !count.is_empty())
 }
 
-fn dump_command(spec: &Mariadb, server: &Server, words: Vec<String>) -> CommandSpec {
+fn dump_command(spec: &Mariadb, server: &MariadbServer, words: Vec<String>) -> CommandSpec {
     command([vec![dump_program(spec).display().to_string()], words].concat(), &server.login)
 }
 
-fn dump_call<'p>(server: &Server, path: &Path, patience: Cancellation<'p>) -> Call<'p> {
+fn dump_call<'p>(server: &MariadbServer, path: &Path, patience: Cancellation<'p>) -> Call<'p> {
     Call { stdout: Some(path.to_path_buf()), ..call(&server.login, "MYSQL_PWD", patience) }
 }
 
 /// The rows of each table in the state that a session sees, by `DATABASE.TABLE`.
-pub fn count(names: &[String], view: &Session, waiting: Waiting<'_>) -> Result<Vec<(String, i64)>, PartError> {
+pub fn count(names: &[String], view: &MariadbSession, waiting: Waiting<'_>) -> Result<Vec<(String, i64)>, PartError> {
     let list: Vec<String> = names.iter().map(|name| literal(name)).collect();
     let sql = format!(
         "select table_schema, table_name from information_schema.tables where table_schema in ({}) \

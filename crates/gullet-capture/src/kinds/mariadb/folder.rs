@@ -12,7 +12,7 @@ use gullet_store::{IoPath, PathError};
 use rustix::process::{Flock, FlockType, fcntl_getlk};
 
 use crate::engine::Waiting;
-use crate::engine::mariadb::Server;
+use crate::engine::mariadb::MariadbServer;
 use crate::part::context::{CaptureContext, PartError};
 use crate::part::server::leading_out;
 use crate::part::staging::foresee;
@@ -90,7 +90,12 @@ pub fn kept_elsewhere(datadir: &Path) -> Result<Vec<(String, PathBuf)>, PathErro
 }
 
 /// What can be known beforehand.
-pub(crate) fn check(server: &Server, datadir: &Path, plan: &Plan, waiting: Waiting<'_>) -> Result<String, PartError> {
+pub(crate) fn check(
+    server: &MariadbServer,
+    datadir: &Path,
+    plan: &Plan,
+    waiting: Waiting<'_>,
+) -> Result<String, PartError> {
     let by = foresee(datadir, plan, false);
     if datadir.is_dir() {
         all_inside(datadir)?;
@@ -110,7 +115,11 @@ pub(crate) fn check(server: &Server, datadir: &Path, plan: &Plan, waiting: Waiti
 }
 
 /// Refuses files that lie elsewhere: a snapshot of the folder would not have them.
-fn elsewhere(session: &crate::engine::mariadb::Session, datadir: &Path, waiting: Waiting<'_>) -> Result<(), PartError> {
+fn elsewhere(
+    session: &crate::engine::mariadb::MariadbSession,
+    datadir: &Path,
+    waiting: Waiting<'_>,
+) -> Result<(), PartError> {
     let own = fs::canonicalize(datadir).unwrap_or_else(|_| datadir.to_path_buf());
     let sql = "show variables where variable_name in ('datadir', 'innodb_data_home_dir', 'innodb_log_group_home_dir', \
                'innodb_undo_directory', 'aria_log_dir_path', 'innodb_data_file_path')";

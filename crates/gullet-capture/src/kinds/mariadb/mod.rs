@@ -12,7 +12,7 @@ use std::time::Duration;
 
 use super::{KindSteps, SourceKind};
 use crate::engine::Waiting;
-use crate::engine::mariadb::{Server, Session};
+use crate::engine::mariadb::{MariadbServer, MariadbSession};
 use crate::part::context::{CaptureContext, PartError};
 use crate::part::server::{beforehand, failed, with_names};
 use crate::part::staged::{ExportFolder, Staged};
@@ -55,10 +55,11 @@ impl SourceKind for Mariadb {
 
     fn check(&self, part: &PlannedPart, plan: &Plan, runner: &Runner<'_>) -> Option<Result<String, PartError>> {
         let spec = with_names(self, part);
-        let found = Server::of(&spec, runner.world).map_err(PartError::from).and_then(|server| match &spec.datadir {
-            Some(datadir) => folder::check(&server, datadir, plan, beforehand(runner)),
-            None => databases::check(&server, &spec, runner, beforehand(runner)),
-        });
+        let found =
+            MariadbServer::of(&spec, runner.world).map_err(PartError::from).and_then(|server| match &spec.datadir {
+                Some(datadir) => folder::check(&server, datadir, plan, beforehand(runner)),
+                None => databases::check(&server, &spec, runner, beforehand(runner)),
+            });
         Some(found)
     }
 
@@ -70,7 +71,7 @@ impl SourceKind for Mariadb {
     ) -> Result<Box<dyn Staged>, PartError> {
         let spec = with_names(self, part);
         let Some(datadir) = &spec.datadir else {
-            let server = Server::of(&spec, context.world)?;
+            let server = MariadbServer::of(&spec, context.world)?;
             let path = context.scratch.join("export");
             databases::export(&spec, &server, &path, capture, context)?;
             return Ok(Box::new(ExportFolder { path }));
@@ -88,7 +89,7 @@ impl SourceKind for Mariadb {
 ///
 /// # Errors
 /// When it is not MariaDB.
-fn version(session: &Session, waiting: Waiting<'_>) -> Result<(u32, u32), PartError> {
+fn version(session: &MariadbSession, waiting: Waiting<'_>) -> Result<(u32, u32), PartError> {
     let text = session.value("select version()", waiting)?;
     if !text.contains("MariaDB") {
         return Err(failed(format!("the server is not MariaDB: its version is {text}")));

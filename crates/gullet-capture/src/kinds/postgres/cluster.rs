@@ -12,10 +12,10 @@ use std::path::{Path, PathBuf};
 use gullet_store::listing::PathName;
 use gullet_store::{IoPath, PathError};
 
-use crate::engine::postgres::{Server, Session, literal};
+use crate::engine::postgres::{PostgresServer, PostgresSession, literal};
 use crate::engine::{EngineError, Waiting};
 use crate::part::context::{CaptureContext, PartError};
-use crate::part::files::{self, Known, Looked};
+use crate::part::files::{self, PriorState, WalkFindings};
 use crate::part::pending::{Copies, Extra};
 use crate::part::server::failed;
 use crate::part::walk::{Walk, name_of};
@@ -48,18 +48,18 @@ pub(crate) fn walk(cluster: &Path, tablespaces: &[PathBuf], part: &PlannedPart, 
 /// What was captured of a cluster, and waits to be listed.
 pub(crate) struct Cluster {
     pub(crate) walk: Walk,
-    pub(crate) known: Known,
+    pub(crate) known: PriorState,
     pub(crate) pending: PathBuf,
     pub(crate) copies: PathBuf,
     /// The label, the map and the log.
     pub(crate) extras: VecDeque<Extra>,
     pub(crate) counts: Counts,
-    pub(crate) looked: Looked,
+    pub(crate) looked: WalkFindings,
     pub(crate) by: Option<SecuredBy>,
 }
 
 /// What can be known beforehand.
-pub(crate) fn check(server: &Server, cluster: &Path, waiting: Waiting<'_>) -> Result<String, PartError> {
+pub(crate) fn check(server: &PostgresServer, cluster: &Path, waiting: Waiting<'_>) -> Result<String, PartError> {
     let session = server.connect("postgres", waiting)?;
     session.version(waiting)?;
     let may = "select has_function_privilege('pg_backup_start(text, boolean)', 'execute') \
@@ -87,7 +87,7 @@ struct About {
 }
 
 impl About {
-    fn ask(session: &Session, cluster: &Path, waiting: Waiting<'_>) -> Result<Self, PartError> {
+    fn ask(session: &PostgresSession, cluster: &Path, waiting: Waiting<'_>) -> Result<Self, PartError> {
         let version = session.version(waiting)?;
         let sql = "select pg_is_in_recovery(), current_setting('data_directory'), \
                    (select system_identifier from pg_control_system()), \
@@ -121,7 +121,7 @@ impl About {
 /// Captures the files of the server at `cluster`, in its backup mode.
 pub(crate) fn capture_cluster(
     part: &PlannedPart,
-    server: &Server,
+    server: &PostgresServer,
     cluster: &Path,
     capture: &mut Capture,
     context: &mut CaptureContext<'_, '_>,
@@ -173,7 +173,7 @@ pub(crate) fn capture_cluster(
     Ok(Cluster { walk, known, pending, copies, extras, counts, looked, by })
 }
 
-type Copied = (Walk, Known, PathBuf, PathBuf, (Counts, Looked, Option<SecuredBy>));
+type Copied = (Walk, PriorState, PathBuf, PathBuf, (Counts, WalkFindings, Option<SecuredBy>));
 
 fn copy_files(
     part: &PlannedPart,
@@ -182,7 +182,7 @@ fn copy_files(
     context: &mut CaptureContext<'_, '_>,
 ) -> Result<Copied, PartError> {
     let walk = walk(cluster, &about.tablespaces, part, context.plan).passing_over(context.staging.folders());
-    let known = Known { by_one: true, ..context.known() };
+    let known = PriorState { by_one: true, ..context.known() };
     let (pending, copies) = (context.scratch.join("pending.jsonl"), context.scratch.join("copies"));
     let most = context.may_copy();
     context.is_live = true;
@@ -199,7 +199,7 @@ struct End {
     map: String,
 }
 
-fn stop(session: &Session, waiting: Waiting<'_>) -> Result<End, PartError> {
+fn stop(session: &PostgresSession, waiting: Waiting<'_>) -> Result<End, PartError> {
     let sql = "select lsn, pg_walfile_name(lsn), labelfile, spcmapfile from pg_backup_stop(wait_for_archive => false)";
     let row = session.row(sql, waiting)?;
     let [lsn, file, label, map] = row.as_slice() else {

@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 
 use gullet_store::IoPath;
 
-use crate::engine::postgres::{Server, Session};
+use crate::engine::postgres::{PostgresServer, PostgresSession};
 use crate::engine::{Waiting, program};
 use crate::part::context::{CaptureContext, PartError};
 use crate::part::produce;
@@ -20,10 +20,10 @@ const WHOLE: &str = "-- PostgreSQL database dump complete";
 const WHOLE_GLOBALS: &str = "-- PostgreSQL database cluster dump complete";
 /// Databases whose state is pinned by sessions.
 pub(crate) struct Databases {
-    server: Server,
+    server: PostgresServer,
     programs: Vec<PathBuf>,
     /// Each database, its session, and the name of its snapshot.
-    pinned: Vec<(String, Session, String)>,
+    pinned: Vec<(String, PostgresSession, String)>,
     is_super: bool,
     major: u32,
 }
@@ -35,7 +35,7 @@ pub fn places(spec: &Postgres, major: u32) -> Vec<PathBuf> {
 }
 
 /// The databases that are meant.
-fn names(session: &Session, spec: &Postgres, waiting: Waiting<'_>) -> Result<Vec<String>, PartError> {
+fn names(session: &PostgresSession, spec: &Postgres, waiting: Waiting<'_>) -> Result<Vec<String>, PartError> {
     let sql = "select datname from pg_database where datallowconn and not datistemplate order by 1";
     meant(&spec.login.databases, session.rows(sql, waiting)?.into_iter().flatten().flatten().collect())
 }
@@ -45,7 +45,7 @@ fn first(spec: &Postgres) -> &str {
     spec.login.databases.iter().map(String::as_str).find(|name| *name != "*").unwrap_or("postgres")
 }
 
-fn ask_first(server: &Server, spec: &Postgres, waiting: Waiting<'_>) -> Result<Session, PartError> {
+fn ask_first(server: &PostgresServer, spec: &Postgres, waiting: Waiting<'_>) -> Result<PostgresSession, PartError> {
     // Where the named one is missing, the usual one tells what there is.
     match server.connect(first(spec), waiting) {
         Ok(session) => Ok(session),
@@ -55,7 +55,7 @@ fn ask_first(server: &Server, spec: &Postgres, waiting: Waiting<'_>) -> Result<S
 
 /// What can be known beforehand.
 pub(crate) fn check(
-    server: &Server,
+    server: &PostgresServer,
     spec: &Postgres,
     runner: &Runner<'_>,
     waiting: Waiting<'_>,
@@ -82,7 +82,7 @@ impl Databases {
     /// Pins the state of the databases.
     pub(crate) fn pin(
         spec: &Postgres,
-        server: Server,
+        server: PostgresServer,
         context: &mut CaptureContext<'_, '_>,
     ) -> Result<Self, PartError> {
         let waiting = context.waiting();
@@ -175,7 +175,7 @@ fn connection(name: &str) -> String {
 }
 
 /// The rows of each table in the state that a session sees, by `DATABASE.SCHEMA.TABLE`.
-pub fn count(database: &str, session: &Session, waiting: Waiting<'_>) -> Result<Vec<(String, i64)>, PartError> {
+pub fn count(database: &str, session: &PostgresSession, waiting: Waiting<'_>) -> Result<Vec<(String, i64)>, PartError> {
     let sql = "select n.nspname || '.' || c.relname, format('%I.%I', n.nspname, c.relname) \
                from pg_class c join pg_namespace n on n.oid = c.relnamespace \
                where c.relkind in ('r', 'p', 'm') and not c.relispartition and c.relpersistence <> 't' \

@@ -11,7 +11,7 @@ pub use databases::{count, places};
 use std::path::PathBuf;
 
 use super::{KindSteps, SourceKind};
-use crate::engine::postgres::Server;
+use crate::engine::postgres::PostgresServer;
 use crate::part::context::{CaptureContext, PartError};
 use crate::part::marks::MadeMarks;
 use crate::part::server::{beforehand, with_names};
@@ -48,10 +48,11 @@ impl SourceKind for Postgres {
 
     fn check(&self, part: &PlannedPart, _: &Plan, runner: &Runner<'_>) -> Option<Result<String, PartError>> {
         let spec = with_names(self, part);
-        let found = Server::of(&spec, runner.world).map_err(PartError::from).and_then(|server| match &spec.cluster {
-            Some(cluster) => cluster::check(&server, cluster, beforehand(runner)),
-            None => databases::check(&server, &spec, runner, beforehand(runner)),
-        });
+        let found =
+            PostgresServer::of(&spec, runner.world).map_err(PartError::from).and_then(|server| match &spec.cluster {
+                Some(cluster) => cluster::check(&server, cluster, beforehand(runner)),
+                None => databases::check(&server, &spec, runner, beforehand(runner)),
+            });
         Some(found)
     }
 
@@ -62,7 +63,7 @@ impl SourceKind for Postgres {
         context: &mut CaptureContext<'_, '_>,
     ) -> Result<Box<dyn Staged>, PartError> {
         let spec = with_names(self, part);
-        let server = Server::of(&spec, context.world)?;
+        let server = PostgresServer::of(&spec, context.world)?;
         let Some(cluster) = &spec.cluster else {
             let databases = Databases::pin(&spec, server, context)?;
             capture.secured = Some(SecuredBy::View);

@@ -9,21 +9,21 @@ use gullet_store::{Hash, IoPath, PathError};
 use super::super::contents::{DataReader, contents, data_ranges, open};
 use super::super::context::PartError;
 use super::super::entry;
-use super::super::marks::{Marked, Staged};
-use super::super::walk::Found;
+use super::super::marks::{Marked, StagedCopy};
+use super::super::walk::FoundEntry;
 use super::{AGAIN, Capturing, SMALL};
 
 /// The contents of a file as they were read: its chunks, or where they are staged, and its data ranges.
-pub(super) struct Taken {
+pub(super) struct ReadContents {
     chunks: Vec<Hash>,
-    staged: Option<Staged>,
+    staged: Option<StagedCopy>,
     /// How large the file is by what was read of it, in bytes.
     size: u64,
     /// Where it has data, if it has holes.
     ranges: Option<Vec<(u64, u64)>>,
 }
 
-impl Taken {
+impl ReadContents {
     /// What `length` bytes of data, read in this order of stretches, are of a file of `size`. One that shrank meanwhile ends where
     /// its data did.
     fn of_read(length: u64, ranges: Option<Vec<(u64, u64)>>, size: u64) -> (u64, Option<Vec<(u64, u64)>>) {
@@ -46,7 +46,11 @@ impl Taken {
 
 impl Capturing<'_, '_, '_> {
     /// A file's entry; `None` when it vanished before it could be read.
-    pub(super) fn file(&mut self, found: &Found, known: [Option<&Marked>; 2]) -> Result<Option<Marked>, PartError> {
+    pub(super) fn file(
+        &mut self,
+        found: &FoundEntry,
+        known: [Option<&Marked>; 2],
+    ) -> Result<Option<Marked>, PartError> {
         // To distrust marks is to distrust those of earlier runs; the copy before the hold was read by this one.
         let [warm, last] = known;
         // In the hold nothing is looked up that can be told from the block, which is the first of the two.
@@ -70,7 +74,7 @@ impl Capturing<'_, '_, '_> {
     }
 
     /// Notes under which name the contents of a file with several names are listed.
-    pub(super) fn has_names(&mut self, meta: &fs::Metadata, found: &Found) {
+    pub(super) fn has_names(&mut self, meta: &fs::Metadata, found: &FoundEntry) {
         if meta.nlink() > 1 {
             self.links.entry((meta.dev(), meta.ino())).or_insert_with(|| found.name.clone());
         }
@@ -79,7 +83,7 @@ impl Capturing<'_, '_, '_> {
     /// One path that vanished or cannot be read is named, and the others are captured; `None` for such a one.
     pub(super) fn unless_out_of_reach(
         &mut self,
-        found: &Found,
+        found: &FoundEntry,
         read: Result<Marked, PartError>,
     ) -> Result<Option<Marked>, PartError> {
         match read {
@@ -100,7 +104,7 @@ impl Capturing<'_, '_, '_> {
         }
     }
 
-    pub(super) fn read(&mut self, found: &Found) -> Result<Marked, PartError> {
+    pub(super) fn read(&mut self, found: &FoundEntry) -> Result<Marked, PartError> {
         // What is written to while it is captured looks other every time; something else makes it fit together.
         let again = if self.context.is_live { 1 } else { AGAIN };
         for attempt in 1.. {
@@ -140,8 +144,8 @@ impl Capturing<'_, '_, '_> {
         file: File,
         meta: &fs::Metadata,
         ranges: Option<Vec<(u64, u64)>>,
-        found: &Found,
-    ) -> Result<Taken, PartError> {
+        found: &FoundEntry,
+    ) -> Result<ReadContents, PartError> {
         if let Some(copies) = self.copies.as_mut().filter(|_| meta.len() > 0) {
             if meta.len() > SMALL
                 && let Some(clone) = self.context.staging.clone_file(&file, meta.dev())?
@@ -151,12 +155,17 @@ impl Capturing<'_, '_, '_> {
                 let cloned = File::open(&clone).at(&clone)?;
                 let meta = cloned.metadata().at(&clone)?;
                 let ranges = data_ranges(&cloned, &meta).at(&clone)?;
-                return Ok(Taken { chunks: Vec::new(), staged: Some(Staged::Clone(clone)), size: meta.len(), ranges });
+                return Ok(ReadContents {
+                    chunks: Vec::new(),
+                    staged: Some(StagedCopy::Clone(clone)),
+                    size: meta.len(),
+                    ranges,
+                });
             }
             let source = DataReader::new(file.try_clone().at(&found.path)?, ranges.clone());
             if let Some((staged, length)) = copies.copy(source, meta.len(), &found.path)? {
-                let (size, ranges) = Taken::of_read(length, ranges, meta.len());
-                return Ok(Taken { chunks: Vec::new(), staged: Some(staged), size, ranges });
+                let (size, ranges) = ReadContents::of_read(length, ranges, meta.len());
+                return Ok(ReadContents { chunks: Vec::new(), staged: Some(staged), size, ranges });
             }
         }
         let source = DataReader::new(file, ranges.clone());
@@ -164,21 +173,21 @@ impl Capturing<'_, '_, '_> {
         let counts = *self.sink.counts();
         let length = contents((source, meta.len()), &found.path, &mut chunks, &counts, self.context)?;
         self.sink.counts().bytes_read += length;
-        let (size, ranges) = Taken::of_read(length, ranges, meta.len());
-        Ok(Taken { chunks, staged: None, size, ranges })
+        let (size, ranges) = ReadContents::of_read(length, ranges, meta.len());
+        Ok(ReadContents { chunks, staged: None, size, ranges })
     }
 }
 
 #[cfg(test)]
 mod tests {
-    use super::Taken;
+    use super::ReadContents;
 
     #[test]
     fn a_file_with_holes_that_shrank_while_it_was_read_ends_where_its_data_did() {
         let ranges = || Some(vec![(0, 10), (100, 10), (200, 10)]);
-        assert_eq!(Taken::of_read(30, ranges(), 500), (500, ranges()));
-        assert_eq!(Taken::of_read(15, ranges(), 500), (105, Some(vec![(0, 10), (100, 5)])));
-        assert_eq!(Taken::of_read(0, ranges(), 500), (0, Some(Vec::new())));
-        assert_eq!(Taken::of_read(7, None, 500), (7, None));
+        assert_eq!(ReadContents::of_read(30, ranges(), 500), (500, ranges()));
+        assert_eq!(ReadContents::of_read(15, ranges(), 500), (105, Some(vec![(0, 10), (100, 5)])));
+        assert_eq!(ReadContents::of_read(0, ranges(), 500), (0, Some(Vec::new())));
+        assert_eq!(ReadContents::of_read(7, None, 500), (7, None));
     }
 }

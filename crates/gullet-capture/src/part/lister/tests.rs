@@ -48,7 +48,7 @@ impl Desk {
         let options = DepositOptions::default();
         let location = Arc::new(self.memory.clone());
         let mut deposit = Deposit::new(location, &mut self.cache, "w", run, &options).unwrap();
-        let wanted = Wanted::new(&[], std::iter::empty());
+        let wanted = MustContain::new(&[], std::iter::empty());
         let mut lister = Lister::new(last.clone(), new, wanted, &mut deposit).unwrap();
         let mut sorted: Vec<_> =
             tree.iter().map(|(path, contents)| (PathName::new(path.as_str()), *contents)).collect();

@@ -20,7 +20,7 @@ pub(crate) struct Marked {
     pub(crate) news: News,
     /// Where its contents wait to be stored.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub(crate) staged: Option<Staged>,
+    pub(crate) staged: Option<StagedCopy>,
 }
 
 /// How a file differs from the last capture.
@@ -39,7 +39,7 @@ pub(crate) enum News {
 /// Where the contents of a file wait to be stored.
 #[derive(Clone, Debug, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
-pub(crate) enum Staged {
+pub(crate) enum StagedCopy {
     /// In a clone of the file.
     Clone(PathBuf),
     /// Its data lies in the file of copies, at this offset and of this length.

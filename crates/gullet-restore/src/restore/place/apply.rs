@@ -10,11 +10,11 @@ use std::time::Duration;
 use gullet_store::{PathError, Store};
 use serde::Serialize;
 
-use super::attended::{Attend, Wanted, by_hand};
+use super::attended::{Attend, WantedState, by_hand};
 use super::back::order;
 use super::busy::{users_of, wait_for_users};
-use super::journal::{Hands, Journal, JournalError, Stage};
-use super::plan::{After, PlacePlan};
+use super::journal::{Journal, JournalError, JournalStage, SwapLock};
+use super::plan::{AfterRestore, PlacePlan};
 use super::swap::{Swap, Tick, kept};
 use crate::restore::{PartResult, RestoreError};
 use gullet_host::hook::{Call, Limits, Runner};
@@ -25,7 +25,7 @@ use gullet_model::definition::RestoreSpec;
 use gullet_model::ids::random_id;
 use gullet_model::outcome::Outcome;
 use gullet_model::words::{chain, count, millis};
-use gullet_run::hold::{Answer, Guarded, Op};
+use gullet_run::hold::{GuardAnswer, Guarded, Op};
 
 /// One thing that was done.
 #[derive(Clone, Debug, PartialEq, Serialize)]
@@ -65,7 +65,7 @@ pub struct PlaceReport {
     /// What a person should look at.
     pub warnings: Vec<String>,
     /// What to do afterwards, ticked off where a probe says so.
-    pub after: Vec<After>,
+    pub after: Vec<AfterRestore>,
     /// How long the application was stopped, in milliseconds.
     pub stopped_ms: Option<u64>,
 }
@@ -130,7 +130,7 @@ pub(super) struct Apply<'p, 'a> {
     pub(super) guard: Option<Guarded>,
     pub(super) lost: Arc<Stop>,
     pub(super) stopped_at: Option<Duration>,
-    pub(super) hands: Option<Hands>,
+    pub(super) hands: Option<SwapLock>,
     /// Databases that were brought into their servers, by part.
     pub(super) imported: Vec<(String, Vec<String>)>,
 }
@@ -147,7 +147,7 @@ pub fn apply(plan: &PlacePlan, with: Applying<'_>) -> Result<PlaceReport, Journa
         run: plan.run.clone(),
         began: with.world.clock.now(),
         asked: plan.asked.clone(),
-        stage: Stage::Writing,
+        stage: JournalStage::Writing,
         swap: Swap::default(),
         is_started: false,
         is_done: false,
@@ -172,7 +172,7 @@ pub fn go_on(plan: &PlacePlan, journal: Journal, with: Applying<'_>) -> Result<P
         return Err(JournalError::Used(text.to_owned()));
     }
     // What was started on is not what was proven when it was written.
-    let stage = if journal.stage == Stage::Written { Stage::Written } else { Stage::Writing };
+    let stage = if journal.stage == JournalStage::Written { JournalStage::Written } else { JournalStage::Writing };
     start(plan, Journal { stage, is_started: false, called: Vec::new(), ..journal }, with)
 }
 
@@ -245,14 +245,14 @@ impl<'a> Apply<'_, 'a> {
             }
         }
         let stage = Journal::load(&self.top(), &self.plan.app).ok().flatten().map(|journal| journal.stage);
-        self.report.is_ready = stage == Some(Stage::Written);
-        if stage == Some(Stage::Writing) {
+        self.report.is_ready = stage == Some(JournalStage::Written);
+        if stage == Some(JournalStage::Writing) {
             // Half of a state is of no use to anybody.
             if let Err(error) = self.journal.clone().discard(&self.top()) {
                 self.report.warnings.push(format!("what was written beside could not be removed: {}", chain(&error)));
             }
         }
-        if stage.is_some_and(|stage| stage != Stage::Writing) {
+        if stage.is_some_and(|stage| stage != JournalStage::Writing) {
             self.report.kept_in = self.journal.arenas();
         }
         self.remark();
@@ -292,7 +292,7 @@ impl<'a> Apply<'_, 'a> {
         }
     }
 
-    fn ask_guard(&mut self, op: Op) -> Result<Answer, String> {
+    fn ask_guard(&mut self, op: Op) -> Result<GuardAnswer, String> {
         let guard = self.guard.as_mut().ok_or("there is no guard")?;
         guard.ask(op, self.with.world.stop).map_err(|error| error.to_string())
     }
@@ -309,7 +309,7 @@ impl<'a> Apply<'_, 'a> {
         self.stopped_at = Some(began);
         let stopped = self.ask_guard(Op::Enter(0)).and_then(|answer| answer.result);
         let proven = stopped.and_then(|()| self.ask_guard(Op::Prove(0)).and_then(|answer| answer.result));
-        let (proven, by_hand) = self.or_by_hand(Wanted::Stopped, proven);
+        let (proven, by_hand) = self.or_by_hand(WantedState::Stopped, proven);
         let note = if self.spec.stopped.is_some() { "proven" } else { "not proven: there is no `stopped` probe" };
         self.step(
             "stop",
@@ -323,16 +323,16 @@ impl<'a> Apply<'_, 'a> {
     }
 
     /// What came of it, or of the hand of a person where it did not go well; and whether that was asked for.
-    fn or_by_hand(&mut self, wanted: Wanted, result: Result<(), String>) -> (Result<(), String>, bool) {
+    fn or_by_hand(&mut self, wanted: WantedState, result: Result<(), String>) -> (Result<(), String>, bool) {
         let Err(why) = result else { return (result, false) };
         let op = match wanted {
-            Wanted::Stopped => Op::Prove(0),
-            Wanted::Started | Wanted::StartedAgain => Op::ProveReleased(0),
+            WantedState::Stopped => Op::Prove(0),
+            WantedState::Started | WantedState::StartedAgain => Op::ProveReleased(0),
         };
         let (guard, runner, started) = (&mut self.guard, &self.runner, &self.spec.started);
         let done = by_hand(&mut self.with, &self.spec, wanted, why, &mut |with| match (wanted, started) {
             // As when it was started: not the guard is asked, which would let go.
-            (Wanted::Started, Some(probes)) => runner.wait_for(probes, &probe_call(), Limits::WITHIN).result,
+            (WantedState::Started, Some(probes)) => runner.wait_for(probes, &probe_call(), Limits::WITHIN).result,
             _ => match guard {
                 Some(guard) => {
                     guard.ask(op, with.world.stop).map_err(|error| error.to_string()).and_then(|answer| answer.result)
@@ -381,10 +381,10 @@ impl<'a> Apply<'_, 'a> {
             return Err(Failure::Before("the guard has started the application again".to_owned()));
         }
         (self.with.tick)("note that the swap begins");
-        self.journal.stage(Stage::Swapping, &top)?;
+        self.journal.stage(JournalStage::Swapping, &top)?;
         let swapped = self.journal.swap.forward(self.with.tick).map_err(JournalError::from);
         (self.with.tick)("note that it is swapped");
-        let swapped = swapped.and_then(|()| self.journal.stage(Stage::Swapped, &top));
+        let swapped = swapped.and_then(|()| self.journal.stage(JournalStage::Swapped, &top));
         let note = format!("{} swapped", count(self.plan.targets.len() as u64, "path"));
         self.step("swap", began, swapped.as_ref().map(|()| note).map_err(|error| chain(error)));
         Ok(swapped?)

@@ -10,7 +10,7 @@ pub type Attend<'a> = &'a mut dyn FnMut(&Instruction, &dyn Fn() -> bool) -> bool
 
 /// What a person is asked for.
 #[derive(Clone, Copy)]
-pub(super) enum Wanted {
+pub(super) enum WantedState {
     /// That it is stopped, before anything changes hands.
     Stopped,
     /// That it serves on the new state.
@@ -19,7 +19,7 @@ pub(super) enum Wanted {
     StartedAgain,
 }
 
-impl Wanted {
+impl WantedState {
     fn instruction(self, app: &str, spec: &RestoreSpec, why: &str) -> Instruction {
         let command =
             |command: Option<&CommandSpec>| command.map(gullet_model::definition::command_text).unwrap_or_default();
@@ -65,17 +65,17 @@ impl Wanted {
 pub(super) fn by_hand(
     with: &mut Applying<'_>,
     spec: &RestoreSpec,
-    wanted: Wanted,
+    wanted: WantedState,
     mut why: String,
     ask: &mut dyn FnMut(&Applying<'_>) -> Result<(), String>,
 ) -> Result<(), String> {
     let can_be_asked = match wanted {
-        Wanted::Stopped => spec.stopped.is_some(),
-        Wanted::Started | Wanted::StartedAgain => spec.started.is_some(),
+        WantedState::Stopped => spec.stopped.is_some(),
+        WantedState::Started | WantedState::StartedAgain => spec.started.is_some(),
     };
     let stop = with.world.stop;
     // Who interrupted a restore is asked all the same when it serves nobody; one more signal ends that.
-    let times = if matches!(wanted, Wanted::StartedAgain) { stop.times() } else { 0 };
+    let times = if matches!(wanted, WantedState::StartedAgain) { stop.times() } else { 0 };
     let over = move || stop.times() > times;
     while can_be_asked && !over() {
         let app = with.logged.record.app.clone();

@@ -3,9 +3,9 @@
 use std::sync::Arc;
 
 use super::apply::{Applying, PlaceStep};
-use super::attended::{Wanted, by_hand};
+use super::attended::{WantedState, by_hand};
 use super::busy::wait_for_users;
-use super::journal::{Journal, Stage};
+use super::journal::{Journal, JournalStage};
 use gullet_host::state::State;
 use gullet_host::world::{Stop, World};
 use gullet_model::definition::{HoldStep, RestoreSpec};
@@ -70,7 +70,7 @@ pub fn take_back(journal: &Journal, spec: &RestoreSpec, with: &mut Applying<'_>)
     };
     let stopped = ask(&mut guard, Op::Enter(0)).and_then(|()| ask(&mut guard, Op::Prove(0)));
     let stopped =
-        stopped.or_else(|why| by_hand(with, spec, Wanted::Stopped, why, &mut |_| ask(&mut guard, Op::Prove(0))));
+        stopped.or_else(|why| by_hand(with, spec, WantedState::Stopped, why, &mut |_| ask(&mut guard, Op::Prove(0))));
     tell(with, "stop", &stopped);
     let users = stopped.is_ok().then(|| wait_for_users(&journal.used_places(), with.world.clock));
     let free = match users.filter(|users| users.count > 0) {
@@ -79,7 +79,7 @@ pub fn take_back(journal: &Journal, spec: &RestoreSpec, with: &mut Applying<'_>)
     };
     let back = stopped.and(free).and_then(|()| {
         // Open from here on: whoever finds it puts the old state back.
-        journal.stage(Stage::GoingBack, &top).map_err(|error| chain(&error))?;
+        journal.stage(JournalStage::GoingBack, &top).map_err(|error| chain(&error))?;
         super::journal::go_back(&top, &journal.app, with.world.clock).map(drop).map_err(|error| chain(&error))
     });
     tell(with, "roll back", &back);
@@ -89,7 +89,7 @@ pub fn take_back(journal: &Journal, spec: &RestoreSpec, with: &mut Applying<'_>)
     } else {
         let started = ask(&mut guard, Op::Release(0)).and_then(|()| ask(&mut guard, Op::ProveReleased(0)));
         started.or_else(|why| {
-            by_hand(with, spec, Wanted::StartedAgain, why, &mut |_| ask(&mut guard, Op::ProveReleased(0)))
+            by_hand(with, spec, WantedState::StartedAgain, why, &mut |_| ask(&mut guard, Op::ProveReleased(0)))
         })
     };
     if guard.is_some() {
@@ -101,7 +101,7 @@ pub fn take_back(journal: &Journal, spec: &RestoreSpec, with: &mut Applying<'_>)
     if back.is_ok()
         && started.is_err()
         && let Ok(Some(mut journal)) = Journal::load(&top, &journal.app)
-        && let Err(error) = journal.stage(Stage::UndoneStopped, &top)
+        && let Err(error) = journal.stage(JournalStage::UndoneStopped, &top)
     {
         tell(with, "note that it does not start", &Err(chain(&error)));
     }

@@ -11,9 +11,9 @@ use gullet_store::{IoPath, PathError, free_space};
 
 use super::apply::{Apply, Failure};
 use super::arena_name;
-use super::journal::Stage;
-use super::plan::{Piece, PlannedTarget, Way};
-use super::swap::{NEW, OLD, Swap, Target, kept};
+use super::journal::JournalStage;
+use super::plan::{PlacePiece, PlannedTarget, RestoreMethod};
+use super::swap::{NEW, OLD, Swap, SwapTarget, kept};
 use crate::restore::select::bytes_selected;
 use crate::restore::writing::{Writing, Written};
 use crate::restore::{PartResult, Selection, write};
@@ -23,7 +23,7 @@ use gullet_model::words::{chain, count, size};
 impl Apply<'_, '_> {
     /// Writes the new state beside the old one.
     pub(super) fn write(&mut self) -> Result<(), Failure> {
-        if self.journal.stage == Stage::Written {
+        if self.journal.stage == JournalStage::Written {
             self.step("stage", self.now(), Ok("it lies ready".to_owned()));
             return Ok(());
         }
@@ -69,7 +69,7 @@ impl Apply<'_, '_> {
             return Err(Failure::Before(why));
         }
         self.step("stage", began, Ok(written));
-        self.journal.stage(Stage::Written, &self.top())?;
+        self.journal.stage(JournalStage::Written, &self.top())?;
         Ok(())
     }
 
@@ -81,7 +81,7 @@ impl Apply<'_, '_> {
                 (None, Some(parent)) => parent,
                 _ => &target.resolved,
             };
-            Target {
+            SwapTarget {
                 root: kept(&target.resolved),
                 place: kept(place),
                 arena: kept(&place.join(&arena)),
@@ -110,7 +110,7 @@ impl Apply<'_, '_> {
         };
         let (mut chunks, _) = self.with.store.chunks_that_can_be_read(&self.with.logged.holdings());
         for (number, part) in plan.parts.iter().enumerate() {
-            let pieces: Vec<&Piece> = plan.pieces.iter().filter(|piece| piece.part == number).collect();
+            let pieces: Vec<&PlacePiece> = plan.pieces.iter().filter(|piece| piece.part == number).collect();
             if pieces.is_empty() {
                 wants(self.top(), part.bytes);
             }
@@ -140,7 +140,7 @@ impl Apply<'_, '_> {
     }
 
     /// Where a target's new root is while it is beside.
-    pub(super) fn staged(target: &PlannedTarget, swapped: &Target) -> PathBuf {
+    pub(super) fn staged(target: &PlannedTarget, swapped: &SwapTarget) -> PathBuf {
         let new = swapped.arena().join(NEW);
         match (&target.inside, target.resolved.file_name()) {
             (None, Some(name)) => new.join(name),
@@ -208,9 +208,9 @@ impl Apply<'_, '_> {
         let (mut chunks, _) = self.with.store.chunks_that_can_be_read(&self.with.logged.holdings());
         let mut problems = 0;
         let plan = self.plan;
-        for part in
-            plan.parts.iter().filter(|part| matches!(part.way, Way::Command { .. } | Way::Import { .. } | Way::ByHand))
-        {
+        for part in plan.parts.iter().filter(|part| {
+            matches!(part.way, RestoreMethod::Command { .. } | RestoreMethod::Import { .. } | RestoreMethod::ByHand)
+        }) {
             private_folder(&folder)?;
             let to = folder.join(file_name(&part.part));
             let mut written = Written::default();

@@ -14,7 +14,7 @@ use rustix::fs::FlockOperation;
 use serde::{Deserialize, Serialize};
 
 use super::busy::wait_for_users;
-use super::swap::{Swap, SwapError, Target, path_of};
+use super::swap::{Swap, SwapError, SwapTarget, path_of};
 use crate::restore::OwnerMap;
 use gullet_host::state::{private_folder, write_whole};
 use gullet_host::world::Clock;
@@ -22,7 +22,7 @@ use gullet_host::world::Clock;
 /// How far a restore in place is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
-pub enum Stage {
+pub enum JournalStage {
     /// The new state is being written beside the old one.
     Writing,
     /// It is there, whole and proven; nothing was swapped, or the old state was put back.
@@ -44,7 +44,7 @@ pub enum Stage {
     UndoneStopped,
 }
 
-impl Stage {
+impl JournalStage {
     /// Whether the swap is open: neither the old state nor the new one can be relied on.
     pub fn is_open(self) -> bool {
         matches!(self, Self::Swapping | Self::Swapped | Self::GoingBack)
@@ -68,7 +68,7 @@ impl Stage {
 
 /// What was asked for, so that it can be asked for again.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Asked {
+pub struct PlaceRequest {
     /// Only these parts.
     pub parts: Vec<String>,
     /// Only these paths.
@@ -101,9 +101,9 @@ pub struct Journal {
     /// When it began.
     pub began: Timestamp,
     /// What was asked for.
-    pub asked: Asked,
+    pub asked: PlaceRequest,
     /// How far it is.
-    pub stage: Stage,
+    pub stage: JournalStage,
     /// What changes hands.
     pub(super) swap: Swap,
     /// Whether the application was, or is about to be, started on the new state.
@@ -141,7 +141,7 @@ pub enum JournalError {
 
 /// Nobody else changes hands while this lives.
 #[derive(Debug)]
-pub(super) struct Hands {
+pub(super) struct SwapLock {
     _file: File,
 }
 
@@ -182,20 +182,20 @@ impl Journal {
         Ok(File::open(&folder).and_then(|folder| folder.sync_all()).at(&folder)?)
     }
 
-    pub(super) fn stage(&mut self, stage: Stage, state: &Path) -> Result<(), JournalError> {
+    pub(super) fn stage(&mut self, stage: JournalStage, state: &Path) -> Result<(), JournalError> {
         self.stage = stage;
-        self.is_done |= stage == Stage::Done;
+        self.is_done |= stage == JournalStage::Done;
         self.save(state)
     }
 
     /// Waits until nobody else changes hands, and keeps others from it.
-    pub(super) fn hands(state: &Path, app: &str) -> Result<Hands, JournalError> {
+    pub(super) fn hands(state: &Path, app: &str) -> Result<SwapLock, JournalError> {
         let folder = folder(state);
         private_folder(&folder)?;
         let path = folder.join(format!("{app}.lock"));
         let file = OpenOptions::new().write(true).create(true).truncate(false).mode(0o600).open(&path).at(&path)?;
         rustix::fs::flock(&file, FlockOperation::LockExclusive).at(&path)?;
-        Ok(Hands { _file: file })
+        Ok(SwapLock { _file: file })
     }
 
     /// Where exports are put that come back by a command or by hand.
@@ -205,7 +205,7 @@ impl Journal {
 
     /// The folders that have what is not in place.
     pub fn arenas(&self) -> Vec<PathBuf> {
-        let mut arenas: Vec<PathBuf> = self.swap.targets.iter().map(Target::arena).collect();
+        let mut arenas: Vec<PathBuf> = self.swap.targets.iter().map(SwapTarget::arena).collect();
         arenas.sort();
         arenas.dedup();
         arenas
@@ -239,8 +239,8 @@ impl Journal {
         }
         // A folder that has one of ours in it is to be as it was before, where the old state was never away from it; else as it
         // is now, but for the one that goes.
-        let was_never_away = matches!(self.stage, Stage::Writing | Stage::Written);
-        let look_of = |target: &Target| {
+        let was_never_away = matches!(self.stage, JournalStage::Writing | JournalStage::Written);
+        let look_of = |target: &SwapTarget| {
             let now = || crate::restore::write::look(&target.place()).ok();
             let look = if was_never_away { target.old_root.clone() } else { None };
             Some((target.place(), look.or_else(now)?))
@@ -285,13 +285,13 @@ pub(crate) fn go_back(state: &Path, app: &str, clock: &dyn Clock) -> Result<bool
     if users.count > 0 {
         return Err(JournalError::Used(users.words()));
     }
-    journal.stage(Stage::GoingBack, state)?;
+    journal.stage(JournalStage::GoingBack, state)?;
     journal.swap.back(&mut |_| {})?;
     // Only what nobody has worked on since it was written can be put in place again as it is.
     let stage = match (journal.is_done, journal.is_started) {
-        (true, _) => Stage::Undone,
-        (false, true) => Stage::Tried,
-        (false, false) => Stage::Written,
+        (true, _) => JournalStage::Undone,
+        (false, true) => JournalStage::Tried,
+        (false, false) => JournalStage::Written,
     };
     journal.stage(stage, state)?;
     Ok(true)
@@ -301,7 +301,7 @@ pub(crate) fn go_back(state: &Path, app: &str, clock: &dyn Clock) -> Result<bool
 pub fn why_not_whole(state: &Path, app: &str) -> Option<String> {
     match Journal::load(state, app) {
         Ok(None) => None,
-        Ok(Some(journal)) if journal.stage.is_open() || journal.stage == Stage::UndoneStopped => {
+        Ok(Some(journal)) if journal.stage.is_open() || journal.stage == JournalStage::UndoneStopped => {
             Some(format!("a restore of run {} in place is {}", journal.run, journal.stage.words()))
         }
         Ok(Some(_)) => None,
@@ -345,7 +345,7 @@ mod tests {
             fs::write(folder.join("a"), text).unwrap();
         }
         fs::create_dir_all(arena.join(OLD)).unwrap();
-        let target = Target {
+        let target = SwapTarget {
             root: kept(&place.join("data")),
             place: kept(&place),
             names: vec![Name::of(Path::new("data"), &place, &arena.join(NEW)).unwrap()],
@@ -362,8 +362,8 @@ mod tests {
             app: "desk".to_owned(),
             run: "r".to_owned(),
             began: Timestamp::UNIX_EPOCH,
-            asked: Asked::default(),
-            stage: Stage::Swapped,
+            asked: PlaceRequest::default(),
+            stage: JournalStage::Swapped,
             swap: Swap { targets: vec![target], ..Swap::default() },
             is_started,
             is_done,
@@ -376,9 +376,11 @@ mod tests {
 
     #[test]
     fn what_was_worked_on_is_never_taken_for_what_was_written() {
-        for (is_started, is_done, expected) in
-            [(false, false, Stage::Written), (true, false, Stage::Tried), (true, true, Stage::Undone)]
-        {
+        for (is_started, is_done, expected) in [
+            (false, false, JournalStage::Written),
+            (true, false, JournalStage::Tried),
+            (true, true, JournalStage::Undone),
+        ] {
             let state = tempfile::tempdir().unwrap();
             swapped(state.path(), is_started, is_done);
             assert!(is_open(state.path(), "desk") && all(state.path()) == ["desk"]);

@@ -39,9 +39,11 @@ pub use attended::Attend;
 pub use back::take_back;
 pub(crate) use journal::go_back;
 pub use journal::is_open;
-pub use journal::{Asked, Journal, JournalError, Stage, all, why_not_whole};
-pub use plan::{After, Difference, Ground, Leftover, PlacePart, PlacePlan, PlannedTarget, Way};
-pub use swap::{Identity, SwapError};
+pub use journal::{Journal, JournalError, JournalStage, PlaceRequest, all, why_not_whole};
+pub use plan::{
+    AfterRestore, Leftover, LiveDifference, PlaceContext, PlacePart, PlacePlan, PlannedTarget, RestoreMethod,
+};
+pub use swap::{FileIdentity, SwapError};
 
 fn arena_name(id: &str) -> PathBuf {
     format!("{ARENA}{id}").into()

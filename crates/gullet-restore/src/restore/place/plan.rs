@@ -11,7 +11,7 @@ use gullet_store::listing::{ListingRef, PathName};
 use gullet_store::{Store, StoreError};
 use serde::Serialize;
 
-use super::journal::Asked;
+use super::journal::PlaceRequest;
 use crate::restore::RestoreError;
 use crate::restore::select::Selection;
 use gullet_capture::plan::Plan;
@@ -29,7 +29,7 @@ const ALIVE: i64 = 48;
 /// How a part comes back.
 #[derive(Clone, Debug, PartialEq, Serialize)]
 #[serde(rename_all = "snake_case", tag = "way")]
-pub enum Way {
+pub enum RestoreMethod {
     /// Its files change hands.
     Files {
         /// The roots, as they are here.
@@ -63,7 +63,7 @@ pub struct PlacePart {
     pub part: String,
     /// How it comes back.
     #[serde(flatten)]
-    pub way: Way,
+    pub way: RestoreMethod,
     /// Files that it has.
     pub files: u64,
     /// Bytes that it has.
@@ -97,7 +97,7 @@ pub struct PlannedTarget {
 
 /// What of the parts comes below one root.
 #[derive(Clone, Debug)]
-pub(super) struct Piece {
+pub(super) struct PlacePiece {
     pub(super) target: usize,
     pub(super) part: usize,
     /// The path in the listing.
@@ -121,7 +121,7 @@ pub struct Leftover {
 
 /// Something that is not as it was, or not as it should be; it is agreed to by its name.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
-pub struct Difference {
+pub struct LiveDifference {
     /// Its name.
     pub name: &'static str,
     /// In words.
@@ -154,14 +154,14 @@ pub struct PlacePlan {
     /// What happens to the application: when, and the command or probe.
     pub steps: Vec<(String, String)>,
     /// What is to be agreed to by name.
-    pub differences: Vec<Difference>,
+    pub differences: Vec<LiveDifference>,
     /// What is to be done by hand afterwards.
-    pub after: Vec<After>,
+    pub after: Vec<AfterRestore>,
     /// What was asked for.
     #[serde(skip)]
-    pub asked: Asked,
+    pub asked: PlaceRequest,
     #[serde(skip)]
-    pub(super) pieces: Vec<Piece>,
+    pub(super) pieces: Vec<PlacePiece>,
     /// The definition that the ways back are of.
     #[serde(skip)]
     pub(super) spec: App,
@@ -172,7 +172,7 @@ pub struct PlacePlan {
 
 /// Something to do by hand after a restore.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
-pub struct After {
+pub struct AfterRestore {
     /// The part.
     pub part: String,
     /// What to do, or what the export does not carry.
@@ -185,7 +185,7 @@ pub struct After {
 }
 
 /// What a plan is made of.
-pub struct Ground<'a> {
+pub struct PlaceContext<'a> {
     /// The run.
     pub logged: &'a Logged,
     /// All runs of its store.
@@ -233,7 +233,7 @@ impl PlacePlan {
     ///
     /// # Errors
     /// When the run does not have what is asked for, or it cannot be done here.
-    pub fn make(ground: &Ground<'_>, asked: Asked) -> Result<Self, RestoreError> {
+    pub fn make(ground: &PlaceContext<'_>, asked: PlaceRequest) -> Result<Self, RestoreError> {
         let logged = ground.logged;
         let record = &logged.record;
         let selections: Vec<Selection> = asked.paths.iter().cloned().map(Selection::path).collect();
@@ -290,10 +290,10 @@ impl PlacePlan {
         }
         let ways = |stopped: bool| {
             self.in_order().into_iter().filter_map(move |part| match &part.way {
-                Way::Command { command, stopped: when } if *when == stopped => {
+                RestoreMethod::Command { command, stopped: when } if *when == stopped => {
                     Some((format!("bring back {}", part.part), command.clone()))
                 }
-                Way::Import { server } if stopped => {
+                RestoreMethod::Import { server } if stopped => {
                     Some((format!("bring back {}", part.part), format!("into {server}")))
                 }
                 _ => None,

@@ -45,12 +45,12 @@ pub enum SwapError {
 
 /// By what a thing is recognised under any name: device and inode.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Identity {
+pub struct FileIdentity {
     dev: u64,
     ino: u64,
 }
 
-impl Identity {
+impl FileIdentity {
     /// What is at a path, links not followed; `None` where nothing is.
     pub(super) fn of(path: &Path) -> Result<Option<Self>, PathError> {
         match fs::symlink_metadata(path) {
@@ -77,9 +77,9 @@ pub struct Name {
     /// The name in the place.
     pub(super) name: PathName,
     /// What was there before.
-    pub(super) old: Option<Identity>,
+    pub(super) old: Option<FileIdentity>,
     /// What comes there.
-    pub(super) new: Option<Identity>,
+    pub(super) new: Option<FileIdentity>,
     /// The time of each, where it is a folder: some filesystems change that when a folder gets another one above it.
     #[serde(default)]
     pub(super) old_time: Option<(i64, u32)>,
@@ -94,8 +94,8 @@ impl Name {
         let (at, new) = (place.join(name), new.join(name));
         Ok(Self {
             name: kept(name),
-            old: Identity::of(&at)?,
-            new: Identity::of(&new)?,
+            old: FileIdentity::of(&at)?,
+            new: FileIdentity::of(&new)?,
             old_time: time_of_folder(&at),
             new_time: time_of_folder(&new),
         })
@@ -115,7 +115,7 @@ fn set_time(path: &Path, mtime: Option<(i64, u32)>) {
 
 /// A folder in which names change hands, and the folder on the same filesystem that has what is not in place.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-pub struct Target {
+pub struct SwapTarget {
     /// The root that is restored, as the definition says it.
     pub(super) root: PathName,
     /// The folder in which names change hands: the one that the root lies in, or the root itself.
@@ -146,7 +146,7 @@ pub struct Carried {
     /// Where it is in the new state, while that is beside.
     pub(super) to: PathName,
     /// What it is.
-    pub(super) identity: Identity,
+    pub(super) identity: FileIdentity,
     /// Its time, where it is a folder.
     #[serde(default)]
     pub(super) time: Option<(i64, u32)>,
@@ -154,7 +154,7 @@ pub struct Carried {
 
 impl Carried {
     pub(super) fn of(from: &Path, to: &Path) -> Result<Option<Self>, PathError> {
-        let identity = Identity::of(from)?;
+        let identity = FileIdentity::of(from)?;
         let time = time_of_folder(from);
         Ok(identity.map(|identity| Self { from: kept(from), to: kept(to), identity, time }))
     }
@@ -187,7 +187,7 @@ impl FolderTime {
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 pub struct Swap {
     /// The folders in which names change hands.
-    pub(super) targets: Vec<Target>,
+    pub(super) targets: Vec<SwapTarget>,
     /// What goes on in the new state.
     pub(super) carried: Vec<Carried>,
     /// Times of folders of the old state.
@@ -208,7 +208,7 @@ fn rename(from: &Path, to: &Path, flags: RenameFlags, tick: Tick<'_>) -> Result<
 fn put(from: &Path, to: &Path, tick: Tick<'_>) -> Result<(), PathError> {
     match rename(from, to, RenameFlags::NOREPLACE, tick) {
         // Some filesystems know no flags. Nothing is there, which was looked at just now.
-        Err(Errno::INVAL | Errno::NOSYS | Errno::NOTSUP) if Identity::of(to)?.is_none() => {
+        Err(Errno::INVAL | Errno::NOSYS | Errno::NOTSUP) if FileIdentity::of(to)?.is_none() => {
             fs::rename(from, to).at(from)
         }
         result => result.at(from),
@@ -235,7 +235,7 @@ struct Homes {
     new: PathBuf,
 }
 
-impl Target {
+impl SwapTarget {
     pub(super) fn arena(&self) -> PathBuf {
         path_of(&self.arena)
     }
@@ -252,13 +252,13 @@ impl Target {
     fn forward(&self, tick: Tick<'_>) -> Result<(), SwapError> {
         for name in &self.names {
             let homes = self.homes(&name.name);
-            let here = Identity::of(&homes.at)?;
+            let here = FileIdentity::of(&homes.at)?;
             if here != name.new {
                 if here.is_some() && here != name.old {
                     return Err(SwapError::Foreign(homes.at));
                 }
                 match (name.new, here) {
-                    (Some(new), _) if Identity::of(&homes.new)? != Some(new) => {
+                    (Some(new), _) if FileIdentity::of(&homes.new)? != Some(new) => {
                         return Err(SwapError::Lost { at: homes.at, from: homes.new });
                     }
                     (Some(_), Some(_)) => bring(&homes.new, &homes.at, &homes.old, tick)?,
@@ -266,7 +266,7 @@ impl Target {
                     (None, _) => put(&homes.at, &homes.old, tick)?,
                 }
             }
-            if name.old.is_some() && Identity::of(&homes.new)? == name.old {
+            if name.old.is_some() && FileIdentity::of(&homes.new)? == name.old {
                 put(&homes.new, &homes.old, tick)?;
             }
             set_time(&homes.at, name.new_time);
@@ -281,12 +281,12 @@ impl Target {
     fn back(&self, tick: Tick<'_>) -> Result<(), SwapError> {
         for name in &self.names {
             let homes = self.homes(&name.name);
-            let here = Identity::of(&homes.at)?;
+            let here = FileIdentity::of(&homes.at)?;
             if here != name.old {
                 let from = match name.old {
                     None => None,
-                    old if Identity::of(&homes.old)? == old => Some(&homes.old),
-                    old if Identity::of(&homes.new)? == old => Some(&homes.new),
+                    old if FileIdentity::of(&homes.old)? == old => Some(&homes.old),
+                    old if FileIdentity::of(&homes.new)? == old => Some(&homes.new),
                     Some(_) => return Err(SwapError::Lost { at: homes.at, from: homes.old }),
                 };
                 match (from, here) {
@@ -295,7 +295,7 @@ impl Target {
                     (None, _) => put(&homes.at, &homes.new, tick)?,
                 }
             }
-            if name.new.is_some() && Identity::of(&homes.old)? == name.new {
+            if name.new.is_some() && FileIdentity::of(&homes.old)? == name.new {
                 put(&homes.old, &homes.new, tick)?;
             }
             set_time(&homes.at, name.old_time);
@@ -348,7 +348,7 @@ impl Swap {
         for carried in &self.carried {
             let (from, to) = (path_of(&carried.from), path_of(&carried.to));
             // Where the new state is in place already it is there with it, under the same name.
-            if !self.is_new(&from)? && Identity::of(&from)? == Some(carried.identity) {
+            if !self.is_new(&from)? && FileIdentity::of(&from)? == Some(carried.identity) {
                 make_above(&to, &from)?;
                 put(&from, &to, tick)?;
                 set_time(&to, carried.time);
@@ -372,7 +372,7 @@ impl Swap {
         for carried in self.carried.iter().rev() {
             let (from, to) = (path_of(&carried.from), path_of(&carried.to));
             // The application may have written it anew, or removed it.
-            if Identity::of(&from)?.is_none() && Identity::of(&to)?.is_some() {
+            if FileIdentity::of(&from)?.is_none() && FileIdentity::of(&to)?.is_some() {
                 put(&to, &from, tick)?;
                 set_time(&from, carried.time);
             }
@@ -395,7 +395,7 @@ impl Swap {
             for name in &target.names {
                 let at = path_of(&name.name);
                 if below.starts_with(&at) {
-                    return Ok(name.new.is_some() && Identity::of(&target.place().join(at))? == name.new);
+                    return Ok(name.new.is_some() && FileIdentity::of(&target.place().join(at))? == name.new);
                 }
             }
         }
@@ -457,7 +457,7 @@ mod tests {
         let (at, new) = (tree.path(place), tree.path(&format!("{arena}/new")));
         let names = names.iter().map(|name| Name::of(Path::new(name), &at, &new).unwrap());
         let look = |path: &str| write::look(&tree.path(path)).unwrap();
-        let target = Target {
+        let target = SwapTarget {
             root: kept(&tree.path("data")),
             place: kept(&tree.path(place)),
             arena: kept(&tree.path(arena)),
@@ -472,7 +472,7 @@ mod tests {
         let carried = Carried::of(&tree.path("data/sub/deep/cache"), &to).unwrap().unwrap();
         let time = |path: &str| FolderTime::of(&tree.path(path)).unwrap();
         let swap = Swap {
-            targets: vec![Target { new_root: inside.then(|| Entry { mode: 0o751, ..look("data") }), ..target }],
+            targets: vec![SwapTarget { new_root: inside.then(|| Entry { mode: 0o751, ..look("data") }), ..target }],
             carried: vec![carried],
             old_times: vec![time("data/sub/deep")],
             new_times: vec![time(&format!("{stage}/sub"))],
@@ -536,7 +536,7 @@ mod tests {
         // An inode may be given out again, so it is kept busy.
         tree.file("keep");
         fs::write(tree.path("data/both"), "somebody's").unwrap();
-        if Identity::of(&tree.path("data/both")).unwrap() != swap.targets[0].names[0].old {
+        if FileIdentity::of(&tree.path("data/both")).unwrap() != swap.targets[0].names[0].old {
             assert!(matches!(swap.forward(&mut |_| {}), Err(SwapError::Foreign(_))));
             assert_eq!(fs::read_to_string(tree.path("data/both")).unwrap(), "somebody's");
         }

@@ -4,7 +4,7 @@ use std::fs;
 use std::path::{Path, PathBuf};
 
 use super::apply::{Apply, Failure};
-use super::plan::{PlacePart, Way};
+use super::plan::{PlacePart, RestoreMethod};
 use gullet_capture::kinds::DatabaseImport;
 use gullet_host::hook::{Call, Cancellation, Limits};
 use gullet_host::state::file_name;
@@ -15,9 +15,9 @@ impl Apply<'_, '_> {
         let plan = self.plan;
         for part in plan.in_order() {
             match &part.way {
-                Way::Command { stopped, .. } if *stopped == is_stopped => self.way_back(part)?,
+                RestoreMethod::Command { stopped, .. } if *stopped == is_stopped => self.way_back(part)?,
                 // A server that is stopped with the application takes it when it is started.
-                Way::Import { .. } => {
+                RestoreMethod::Import { .. } => {
                     let is_done = self.imported.iter().any(|(name, _)| *name == part.part);
                     let answers =
                         || matches!(self.importer(&part.part), Some(Ok(server)) if server.answers(&self.runner));
@@ -25,7 +25,7 @@ impl Apply<'_, '_> {
                         self.import(part)?;
                     }
                 }
-                Way::ByHand if is_stopped => {
+                RestoreMethod::ByHand if is_stopped => {
                     let folder = self.journal.exports(&self.top()).join(file_name(&part.part));
                     self.report.by_hand.push((part.part.clone(), folder));
                 }

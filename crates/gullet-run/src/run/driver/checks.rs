@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use gullet_store::DocumentName;
 
-use super::{Done, Driver};
+use super::{Driver, StepNotes};
 use crate::preflight::{StoreTrouble, check_identity, check_store, known_beforehand};
 use crate::sequence::TaskResult;
 use gullet_capture::kinds::check_service;
@@ -16,7 +16,7 @@ use gullet_model::problem::ProblemKind;
 use gullet_model::record::stem_time;
 
 impl<'a> Driver<'a, '_> {
-    pub(super) fn preflight(&mut self, done: &mut Done) -> TaskResult {
+    pub(super) fn preflight(&mut self, done: &mut StepNotes) -> TaskResult {
         let mut refused = false;
         if let Err((text, advice)) = self.check_store() {
             self.trouble(ProblemKind::Store, Some("store"), text, advice);
@@ -112,7 +112,7 @@ impl<'a> Driver<'a, '_> {
         facts.collect()
     }
 
-    pub(super) fn hooks(&mut self, moment: HookMoment, done: &mut Done) -> TaskResult {
+    pub(super) fn hooks(&mut self, moment: HookMoment, done: &mut StepNotes) -> TaskResult {
         let plan = self.plan;
         let outcome = self.sequence.outcome();
         let record = self.scratch.join("record.json");

@@ -5,8 +5,8 @@ use gullet_logbook::logbook::{Logbook, Logged};
 use gullet_model::definition::{Loaded, RestoreSpec};
 use gullet_restore::restore::RestoreError;
 use gullet_restore::restore::place::{
-    Applying, Asked, Ground, Journal, JournalError, PlacePlan, PlaceReport, PlaceStep, Stage, Way, apply, go_on,
-    settle, take_back,
+    Applying, Journal, JournalError, JournalStage, PlaceContext, PlacePlan, PlaceReport, PlaceRequest, PlaceStep,
+    RestoreMethod, apply, go_on, settle, take_back,
 };
 use gullet_store::Store;
 use gullet_store::listing::PathName;
@@ -17,7 +17,7 @@ use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::narrate::{attend, fall_over};
 use crate::open;
-use crate::outside::{Outside, guard_commands};
+use crate::outside::{RealWorld, guard_commands};
 use crate::reading::{Reading, must_open};
 use crate::table::table;
 use crate::text::{count, duration, harmless, size};
@@ -34,13 +34,13 @@ struct Here {
     loaded: Loaded,
     state: State,
     reading: Reading,
-    outside: Outside,
+    outside: RealWorld,
 }
 
 pub fn place(ui: &mut Ui, global: &Global, args: &RestoreArgs) -> Result<Exit, CommandError> {
     let loaded = open::definition(global)?;
     let state = open::state(&loaded)?;
-    let outside = Outside::new();
+    let outside = RealWorld::new();
     outside.listen_to_signals()?;
     // With `--store` the run is another machine's; what happens here is of this machine's state all the same.
     let reading_args = ReadingArgs { store: args.reading.store.clone(), opening: args.reading.opening.clone() };
@@ -73,8 +73,8 @@ impl Here {
         book: &'g Logbook,
         logged: &'g Logged,
         folder: &'g std::path::Path,
-    ) -> Ground<'g> {
-        Ground {
+    ) -> PlaceContext<'g> {
+        PlaceContext {
             logged,
             book,
             store,
@@ -85,7 +85,7 @@ impl Here {
         }
     }
 
-    fn plan(&self, ui: &mut Ui, run: &str, asked: Asked) -> Result<(PlacePlan, &Store, &Logged), CommandError> {
+    fn plan(&self, ui: &mut Ui, run: &str, asked: PlaceRequest) -> Result<(PlacePlan, &Store, &Logged), CommandError> {
         let (store, book, logged) = self.reading.run_of(ui, run)?;
         must_open(store, logged)?;
         let folder = std::path::PathBuf::from(store.location().describe());
@@ -100,7 +100,7 @@ impl Here {
             let bytes = bytes.strip_prefix(b"/").unwrap_or(bytes);
             PathName::new(bytes.strip_suffix(b"/").unwrap_or(bytes))
         };
-        let asked = Asked {
+        let asked = PlaceRequest {
             parts: args.parts.clone(),
             paths: args.paths.iter().map(path).collect(),
             maps: args.place.map.clone(),
@@ -114,9 +114,9 @@ impl Here {
         if let Some(journal) = Journal::load(self.state.folder(), &plan.app)? {
             let text = format!("run {} was restored in place already: it is {}", journal.run, journal.stage.words());
             return Err(CommandError::text(Exit::Refused, text).hint(match journal.stage {
-                Stage::Done => format!("gullet restore {} --discard-old, or --undo", plan.app),
-                Stage::Undone => format!("gullet restore {} --discard-old", plan.app),
-                Stage::UndoneStopped => format!("gullet restore {} --undo", plan.app),
+                JournalStage::Done => format!("gullet restore {} --discard-old, or --undo", plan.app),
+                JournalStage::Undone => format!("gullet restore {} --discard-old", plan.app),
+                JournalStage::UndoneStopped => format!("gullet restore {} --undo", plan.app),
                 _ => format!("gullet restore {} --continue, or --undo", plan.app),
             }));
         }
@@ -199,7 +199,7 @@ impl Here {
     }
 
     fn go_on(&self, ui: &mut Ui, args: &RestoreArgs, journal: Journal) -> Result<Exit, CommandError> {
-        if matches!(journal.stage, Stage::Done | Stage::Undone | Stage::UndoneStopped) {
+        if matches!(journal.stage, JournalStage::Done | JournalStage::Undone | JournalStage::UndoneStopped) {
             let text = format!(
                 "there is nothing to go on with: the restore of run {} is {}",
                 journal.run,
@@ -207,7 +207,7 @@ impl Here {
             );
             return Err(CommandError::text(Exit::Usage, text));
         }
-        if journal.stage == Stage::Tried && !args.place.yes {
+        if journal.stage == JournalStage::Tried && !args.place.yes {
             return Ok(removes_what_came(ui, &journal));
         }
         let mut asked = journal.asked.clone();
@@ -234,14 +234,14 @@ impl Here {
             ui.warning(&journal.stays_brought_back());
         }
         match journal.stage {
-            Stage::Undone => {
+            JournalStage::Undone => {
                 ui.say(format!("the restore of {app} is undone already"));
                 return Ok(Exit::Complete);
             }
-            Stage::Tried if !args.place.yes => return Ok(removes_what_came(ui, &journal)),
-            Stage::Done => {}
+            JournalStage::Tried if !args.place.yes => return Ok(removes_what_came(ui, &journal)),
+            JournalStage::Done => {}
             // It is tried again to start the application on the old state.
-            Stage::UndoneStopped => {}
+            JournalStage::UndoneStopped => {}
             // The old state was never away, or is back: only what lies beside is removed. That refuses where a swap is open.
             _ => {
                 journal.discard(top)?;
@@ -253,7 +253,7 @@ impl Here {
         if !args.place.yes {
             let since = crate::text::time(journal.began);
             ui.say(match journal.stage {
-                Stage::UndoneStopped => {
+                JournalStage::UndoneStopped => {
                     format!("{app} would be stopped and started again on its old state, which is in place")
                 }
                 _ => format!(
@@ -308,13 +308,13 @@ impl Here {
     }
 
     fn discard(&self, ui: &mut Ui, args: &RestoreArgs, journal: Journal) -> Result<Exit, CommandError> {
-        if journal.stage == Stage::UndoneStopped {
+        if journal.stage == JournalStage::UndoneStopped {
             let text =
                 format!("{} did not start on its old state: what is set aside may be the only good one", journal.app);
             let error = CommandError::text(Exit::Refused, text);
             return Err(error.hint(format!("gullet restore {} --undo tries again to start it", journal.app)));
         }
-        if !matches!(journal.stage, Stage::Done | Stage::Undone | Stage::Tried) {
+        if !matches!(journal.stage, JournalStage::Done | JournalStage::Undone | JournalStage::Tried) {
             let text = format!("the restore of run {} is {}", journal.run, journal.stage.words());
             let error = CommandError::text(Exit::Refused, text);
             return Err(error.hint(format!("gullet restore {} --continue, or --undo", journal.app)));
@@ -370,19 +370,19 @@ fn show_plan(ui: &mut Ui, plan: &PlacePlan) {
     ui.say(format!("{}: {from}", styled(BOLD, "restore in place")));
     let rows = plan.parts.iter().map(|part| {
         let how = match &part.way {
-            Way::Files { roots } => {
+            RestoreMethod::Files { roots } => {
                 format!(
                     "replaces {}",
                     roots.iter().map(|root| root.display().to_string()).collect::<Vec<_>>().join(", ")
                 )
             }
-            Way::Command { command, stopped } => {
+            RestoreMethod::Command { command, stopped } => {
                 let when = if *stopped { "while it is stopped" } else { "when it is started" };
                 format!("by a command, {when}: {command}")
             }
-            Way::Import { server } => format!("into {server}, where none of it may be yet"),
-            Way::Within { other } => format!("with {other}, which has all of it"),
-            Way::ByHand => "by hand: it is put into a folder of its own".to_owned(),
+            RestoreMethod::Import { server } => format!("into {server}, where none of it may be yet"),
+            RestoreMethod::Within { other } => format!("with {other}, which has all of it"),
+            RestoreMethod::ByHand => "by hand: it is put into a folder of its own".to_owned(),
         };
         vec![harmless(&part.part), part.files.to_string(), size(part.bytes), harmless(&how)]
     });

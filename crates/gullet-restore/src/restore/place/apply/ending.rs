@@ -2,8 +2,8 @@
 
 use std::time::Duration;
 
-use super::super::attended::Wanted;
-use super::super::journal::{Journal, Stage};
+use super::super::attended::WantedState;
+use super::super::journal::{Journal, JournalStage};
 use super::{Apply, Applying, Failure, probe_call};
 use gullet_host::hook::Limits;
 use gullet_model::definition::{OneOrMany, Probe, Require};
@@ -33,7 +33,7 @@ impl<'a> Apply<'_, 'a> {
                 .map(|probes| self.runner.wait_for(&probes, &probe_call(), Limits::WITHIN).result);
             let note = if proven.is_some() { "proven" } else { "not proven: there is no `started` probe" };
             // Where there is a probe it decides, not what the command said of itself.
-            let (result, by_hand) = self.or_by_hand(Wanted::Started, proven.unwrap_or(started));
+            let (result, by_hand) = self.or_by_hand(WantedState::Started, proven.unwrap_or(started));
             self.step(
                 "start",
                 began,
@@ -101,7 +101,7 @@ impl<'a> Apply<'_, 'a> {
             Some(_) => self.ask_guard(Op::ProveReleased(0)).and_then(|answer| answer.result),
             None => started,
         };
-        let (result, by_hand) = self.or_by_hand(Wanted::StartedAgain, result);
+        let (result, by_hand) = self.or_by_hand(WantedState::StartedAgain, result);
         self.step(
             "start again",
             began,
@@ -118,12 +118,12 @@ impl<'a> Apply<'_, 'a> {
         let hands = Journal::hands(&top, &self.plan.app)?;
         // A guard that was told to let go has put the old state back.
         let stage = Journal::load(&top, &self.plan.app)?.map(|journal| journal.stage);
-        if stage != Some(Stage::Swapped) {
+        if stage != Some(JournalStage::Swapped) {
             self.report.went_back = true;
             return Err(Failure::Before("the guard was told to release it, and has put the old state back".to_owned()));
         }
         (self.with.tick)("note that it is done");
-        self.journal.stage(Stage::Done, &top)?;
+        self.journal.stage(JournalStage::Done, &top)?;
         drop(hands);
         (self.with.tick)("let the guard go");
         if self.guard.is_some() && self.spec.started.is_some() {

@@ -8,7 +8,7 @@ use gullet_store::ChunkReader;
 use gullet_store::listing::PathName;
 
 use super::super::swap::path_of;
-use super::{ALIVE, Difference, Ground, Leftover, NAMED, PlacePlan, Way, refused, under};
+use super::{ALIVE, Leftover, LiveDifference, NAMED, PlaceContext, PlacePlan, RestoreMethod, refused, under};
 use crate::restore::RestoreError;
 use gullet_capture::kinds::{postgres_programs, remaining};
 use gullet_capture::part::{Why, name_of};
@@ -16,7 +16,7 @@ use gullet_logbook::logbook::Logged;
 
 impl PlacePlan {
     /// What is not as it was.
-    pub(super) fn differ(&mut self, ground: &Ground<'_>) {
+    pub(super) fn differ(&mut self, ground: &PlaceContext<'_>) {
         let record = &ground.logged.record;
         let (then, now) = (&record.host, ground.world.host);
         let mut found: Vec<(&'static str, String)> = Vec::new();
@@ -79,7 +79,7 @@ impl PlacePlan {
         }
         self.differences = found
             .into_iter()
-            .map(|(name, text)| Difference {
+            .map(|(name, text)| LiveDifference {
                 name,
                 text,
                 accepted: self.asked.accepted.iter().any(|word| word == name),
@@ -97,7 +97,7 @@ impl PlacePlan {
         let mut all = Vec::new();
         for part in &self.parts {
             let Some(spec) = self.then.parts.iter().find(|spec| spec.name == part.part) else { continue };
-            if !matches!(part.way, Way::Files { .. }) {
+            if !matches!(part.way, RestoreMethod::Files { .. }) {
                 continue;
             }
             let found = remaining(spec, &self.then, &part.listing, chunks, &here).map_err(|error| {

@@ -8,7 +8,10 @@ use gullet_store::listing::{Kind, ListingReader, PathName};
 
 use super::super::mounts::{self, How};
 use super::super::swap::path_of;
-use super::{After, Ground, Piece, PlacePart, PlacePlan, PlannedTarget, Way, in_listing, refused, resolved, under};
+use super::{
+    AfterRestore, PlaceContext, PlacePart, PlacePiece, PlacePlan, PlannedTarget, RestoreMethod, in_listing, refused,
+    resolved, under,
+};
 use crate::restore::{RestoreError, RestorePart};
 use gullet_capture::kinds::DatabaseImport;
 use gullet_capture::part::name_of;
@@ -37,7 +40,7 @@ impl PlacePlan {
         captures: &[Capture],
         chosen: &[RestorePart],
         chunks: &mut ChunkReader,
-        ground: &Ground<'_>,
+        ground: &PlaceContext<'_>,
     ) -> Result<(), RestoreError> {
         let runner = Runner {
             world: ground.world,
@@ -70,7 +73,8 @@ impl PlacePlan {
                 back,
             });
             for (texts, is_lack) in [(&part.omits, true), (&part.after_restore, false)] {
-                let after = |text: &String| After { part: part.part.clone(), text: text.clone(), is_lack, done: None };
+                let after =
+                    |text: &String| AfterRestore { part: part.part.clone(), text: text.clone(), is_lack, done: None };
                 self.after.extend(texts.iter().map(after));
             }
         }
@@ -112,28 +116,30 @@ impl PlacePlan {
         capture: &Capture,
         roots: Vec<PathBuf>,
         runner: &Runner<'_>,
-    ) -> Result<(Way, Option<RestoreHook>), RestoreError> {
+    ) -> Result<(RestoreMethod, Option<RestoreHook>), RestoreError> {
         let spec = capture.defined_in(&self.spec);
         let back = spec.and_then(|spec| spec.restore.clone());
         let way = match (&capture.layout, &back) {
-            (Layout::Source, _) => Way::Files { roots },
-            (Layout::Export, Some(RestoreHook { within: Some(other), .. })) => Way::Within { other: other.clone() },
+            (Layout::Source, _) => RestoreMethod::Files { roots },
+            (Layout::Export, Some(RestoreHook { within: Some(other), .. })) => {
+                RestoreMethod::Within { other: other.clone() }
+            }
             (Layout::Export, Some(back)) => {
                 let stdin = if back.reads == Some(Reads::Stdin) { " < {its one file}" } else { "" };
                 let command = command_text(&back.command) + stdin;
-                Way::Command { command, stopped: back.when != Some(Running::Started) }
+                RestoreMethod::Command { command, stopped: back.when != Some(Running::Started) }
             }
             (Layout::Export, None) => match spec.and_then(|spec| DatabaseImport::of(spec, runner)) {
-                Some(Ok(server)) => Way::Import { server: server.describe() },
+                Some(Ok(server)) => RestoreMethod::Import { server: server.describe() },
                 Some(Err(why)) => return Err(refused(format!("{}: {why}", capture.part))),
-                None => Way::ByHand,
+                None => RestoreMethod::ByHand,
             },
         };
         Ok((way, back))
     }
 
     /// Finds the outermost roots, which change hands; what lies within them goes with them.
-    fn place_roots(&mut self, found: Vec<FoundRoot>, ground: &Ground<'_>) -> Result<(), RestoreError> {
+    fn place_roots(&mut self, found: Vec<FoundRoot>, ground: &PlaceContext<'_>) -> Result<(), RestoreError> {
         let mut all = Vec::new();
         for root in found {
             all.push((resolved(&root.here)?, root));
@@ -150,7 +156,7 @@ impl PlacePlan {
                 }
             };
             let below = real.strip_prefix(&self.targets[target].resolved).unwrap_or(Path::new(""));
-            self.pieces.push(Piece { target, part, from: name, to: super::super::swap::kept(below) });
+            self.pieces.push(PlacePiece { target, part, from: name, to: super::super::swap::kept(below) });
         }
         Ok(())
     }
@@ -161,7 +167,7 @@ impl PlacePlan {
         here: &Path,
         is_folder: bool,
         beside: &'static [&'static str],
-        ground: &Ground<'_>,
+        ground: &PlaceContext<'_>,
     ) -> Result<PlannedTarget, RestoreError> {
         let shown = here.display();
         for (own, what) in [(ground.store_folder, "the store"), (ground.state, "Gullet's state folder")] {
