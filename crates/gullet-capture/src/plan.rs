@@ -190,7 +190,8 @@ impl Plan {
         let parts = record.captures.iter().filter_map(|capture| {
             let spec = capture.defined_in(&spec)?.clone();
             let part = PlannedPart::of(spec).ok()?;
-            Some(PlannedPart { name: capture.part.clone(), each_of: capture.each_of.clone(), ..part })
+            let (name, each_of, values) = (capture.part.clone(), capture.each_of.clone(), capture.each.clone());
+            Some(PlannedPart { name, each_of, values, ..part })
         });
         let mut plan = Self {
             app: record.app.clone(),

@@ -20,7 +20,7 @@ use crate::outside::RealWorld;
 use crate::reading::{Reading, must_open};
 use crate::table::table;
 use crate::text::{ago, count, harmless, size, time};
-use crate::ui::{BAD, BOLD, GOOD, Ui, WARN, outcome, styled};
+use crate::ui::{BAD, BOLD, DIM, GOOD, Ui, WARN, outcome, styled};
 
 /// Restore a run
 ///
@@ -368,4 +368,8 @@ fn show(ui: &mut Ui, plan: &RestorePlan, report: &RestoreReport) {
         "what was written is verified, and it is not all"
     };
     ui.say(format!("{}; {}, {}, {proven}", outcome(report.outcome), count(files, "file"), size(bytes)));
+    if is_whole && !ui.is_quiet() {
+        let command = format!("gullet restore {} --in-place --plan", plan.run);
+        ui.say(styled(DIM, format!("in the place of what is there now: {command}")));
+    }
 }

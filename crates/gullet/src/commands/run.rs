@@ -351,5 +351,8 @@ pub fn summary(ui: &mut Ui, ended: &Ended) {
     let run = &record.run;
     if ended.outcome > Outcome::Complete {
         ui.say(styled(DIM, format!("see: gullet show {run} --hook-output")));
+    } else if !ui.is_quiet() {
+        let (show, restore) = (format!("gullet show {run}"), format!("gullet restore {run} --into FOLDER"));
+        ui.say(styled(DIM, format!("what is in it: {show}; to get it back: {restore}")));
     }
 }

@@ -2,6 +2,8 @@
 
 use clap::Args;
 use gullet_logbook::logbook::{Logged, Moment};
+use gullet_model::outcome::Outcome;
+use gullet_model::problem::ProblemKind;
 use serde::Serialize;
 
 use crate::args::{Global, ReadingArgs};
@@ -20,7 +22,7 @@ const MACHINE: usize = 2;
 /// Shown is the worse of a run's record and what was found out about it later.
 ///
 /// Example: gullet runs quaybook --last 20
-#[derive(Args)]
+#[derive(Args, Default)]
 pub struct RunsArgs {
     /// Only of this application
     pub(super) app: Option<String>,
@@ -39,8 +41,45 @@ pub struct RunsArgs {
     /// Only runs whose reason contains this
     #[arg(long, value_name = "TEXT")]
     pub(super) reason: Option<String>,
+    /// Only runs that ended so, such as `failed` or `complete with warnings`
+    #[arg(long, value_name = "OUTCOME", value_parser = outcome_of)]
+    pub(super) outcome: Option<Outcome>,
+    /// Only runs with a cause or a warning of this kind, such as `hold_limit`; `--json` names them
+    #[arg(long, value_name = "KIND", value_parser = kind_of)]
+    pub(super) cause: Option<ProblemKind>,
+    /// Only runs that were started by something whose name contains this; `by hand` where a person did
+    #[arg(long, value_name = "TEXT")]
+    pub(super) trigger: Option<String>,
+    /// Only runs of this machine, by its host name or its id in the store
+    #[arg(long, value_name = "NAME")]
+    pub(super) machine: Option<String>,
     #[command(flatten)]
     pub(super) reading: ReadingArgs,
+}
+
+impl RunsArgs {
+    /// Whether a run is meant by its outcome, its problems, what started it, and its machine.
+    fn has(&self, logged: &Logged) -> bool {
+        let record = &logged.record;
+        let of_kind =
+            |kind: ProblemKind| record.causes.iter().chain(&record.warnings).any(|problem| problem.kind == kind);
+        let of_machine = |name: &String| record.host.name == *name || record.machine == *name;
+        self.outcome.is_none_or(|outcome| logged.outcome() == outcome)
+            && self.cause.is_none_or(of_kind)
+            && self.trigger.as_ref().is_none_or(|text| record.trigger.contains(text.as_str()))
+            && self.machine.as_ref().is_none_or(of_machine)
+    }
+}
+
+fn outcome_of(text: &str) -> Result<Outcome, String> {
+    let is_meant = |outcome: &Outcome| outcome.words() == text || outcome.words().replace(' ', "_") == text;
+    let words: Vec<&str> = Outcome::ALL.iter().map(|outcome| outcome.words()).collect();
+    Outcome::ALL.into_iter().find(is_meant).ok_or_else(|| format!("write one of: {}", words.join(", ")))
+}
+
+fn kind_of(text: &str) -> Result<ProblemKind, String> {
+    ProblemKind::parse(text)
+        .ok_or_else(|| "`gullet runs --json` names the kinds that there are, as `causes`".to_owned())
 }
 
 fn moment(text: &str) -> Result<Moment, String> {
@@ -63,7 +102,7 @@ fn beginning(moment: Moment, now: jiff::Timestamp) -> Option<jiff::Timestamp> {
 struct RunView<'a> {
     run: &'a str,
     app: &'a str,
-    outcome: gullet_model::Outcome,
+    outcome: Outcome,
     started: jiff::Timestamp,
     ended: jiff::Timestamp,
     held_ms: Option<u64>,
@@ -74,6 +113,9 @@ struct RunView<'a> {
     partial: bool,
     reason: Option<&'a str>,
     cause: Option<&'a str>,
+    causes: Vec<ProblemKind>,
+    warnings: Vec<ProblemKind>,
+    trigger: &'a str,
     in_store: bool,
     thinned: bool,
     verified: Option<jiff::Timestamp>,
@@ -101,6 +143,9 @@ impl<'a> From<&'a Logged> for RunView<'a> {
             partial: record.partial,
             reason: record.reason.as_deref(),
             cause: record.causes.first().map(|cause| cause.text.as_str()),
+            causes: record.causes.iter().map(|cause| cause.kind).collect(),
+            warnings: record.warnings.iter().map(|warning| warning.kind).collect(),
+            trigger: &record.trigger,
             in_store: logged.in_store,
             thinned: logged.is_thinned(),
             verified: logged.verified(),
@@ -116,7 +161,7 @@ impl<'a> From<&'a Logged> for RunView<'a> {
 pub fn runs(ui: &mut Ui, global: &Global, args: &RunsArgs) -> Result<Exit, CommandError> {
     let reading = Reading::open(global, &args.reading, args.app.as_deref(), ui)?;
     let mut runs = reading.runs();
-    runs.retain(|logged| !args.failed || logged.outcome() > gullet_model::Outcome::Complete);
+    runs.retain(|logged| !args.failed || logged.outcome() > Outcome::Complete);
     let now = jiff::Timestamp::now();
     if let Some(since) = args.since.and_then(|since| beginning(since, now)) {
         runs.retain(|logged| logged.record.started >= since);
@@ -127,6 +172,7 @@ pub fn runs(ui: &mut Ui, global: &Global, args: &RunsArgs) -> Result<Exit, Comma
     if let Some(wanted) = &args.reason {
         runs.retain(|logged| logged.record.reason.as_ref().is_some_and(|reason| reason.contains(wanted.as_str())));
     }
+    runs.retain(|logged| args.has(logged));
     let skipped = args.last.map_or(0, |last| runs.len().saturating_sub(last));
     let views: Vec<RunView<'_>> = runs.iter().skip(skipped).map(|logged| RunView::from(*logged)).collect();
     if ui.is_json() {

@@ -1,6 +1,10 @@
 //! `gullet show`.
 
+use std::path::PathBuf;
+
 use clap::Args;
+use gullet_capture::kinds::source_text;
+use gullet_capture::plan::Plan;
 use gullet_logbook::logbook::Logged;
 use gullet_model::definition::{Nature, PartKind, When, shell_words};
 use gullet_model::record::{Capture, Record};
@@ -95,16 +99,16 @@ pub fn show(ui: &mut Ui, global: &Global, args: &ShowArgs) -> Result<Exit, Comma
         });
         ui.json(&value)?;
     } else {
-        detail(ui, logged, args.hook_output);
+        detail(ui, store, logged, args.hook_output);
     }
     Ok(Exit::Complete)
 }
 
-fn detail(ui: &mut Ui, logged: &Logged, with_output: bool) {
+fn detail(ui: &mut Ui, store: &Store, logged: &Logged, with_output: bool) {
     let record = &logged.record;
     let title = record.title.as_ref().map_or_else(|| record.app.clone(), |title| format!("{title} ({})", record.app));
     ui.say(format!("{}, run {}", styled(BOLD, harmless(&title)), record.run));
-    ui.say(pairs(&facts(logged)));
+    ui.say(pairs(&facts(store, logged)));
     for note in &record.causes {
         let about = note.about.as_ref().map(|about| format!("{about}: ")).unwrap_or_default();
         ui.say(format!("{} {}", styled(BAD, "cause:"), harmless(&format!("{about}{}", note.text))));
@@ -118,6 +122,7 @@ fn detail(ui: &mut Ui, logged: &Logged, with_output: bool) {
     }
     ui.say("");
     captures(ui, record);
+    sources(ui, record);
     ui.say("");
     ui.say(styled(BOLD, "steps"));
     let remarked = logged.remarks.iter().flat_map(|remark| &remark.steps);
@@ -132,9 +137,33 @@ fn detail(ui: &mut Ui, logged: &Logged, with_output: bool) {
             ui.say(format!("{line}  {}", outcome(remark.outcome)));
         }
     }
+    if !logged.is_thinned()
+        && let Some(capture) = record.captures.iter().find(|capture| capture.is_captured())
+    {
+        let (run, part) = (&record.run, shell_words(std::slice::from_ref(&capture.part)));
+        ui.say("");
+        ui.say(styled(DIM, format!("what is in it: gullet show {run} --listing --part {part}")));
+        ui.say(styled(DIM, format!("to get it back: gullet restore {run} --into FOLDER")));
+    }
 }
 
-fn facts(logged: &Logged) -> Vec<(&'static str, String)> {
+/// Where each part came from, as the definition of the run said it.
+fn sources(ui: &mut Ui, record: &Record) {
+    // Of a record that is encrypted and was not opened nothing is known.
+    let Ok(plan) = Plan::of_record(record, PathBuf::new(), PathBuf::new()) else { return };
+    if plan.parts.is_empty() {
+        return;
+    }
+    ui.say("");
+    ui.say(styled(BOLD, "sources"));
+    let rows = plan.parts.iter().map(|part| (part.name.as_str(), source_text(part)));
+    let width = plan.parts.iter().map(|part| part.name.chars().count()).max().unwrap_or(0);
+    for (name, from) in rows {
+        ui.say(harmless(&format!("  {name:<width$}  {from}")));
+    }
+}
+
+fn facts(store: &Store, logged: &Logged) -> Vec<(&'static str, String)> {
     let record = &logged.record;
     let took = u64::try_from(record.ended.duration_since(record.started).as_millis()).unwrap_or(0);
     let mut rows =
@@ -178,7 +207,10 @@ fn facts(logged: &Logged) -> Vec<(&'static str, String)> {
     if logged.is_thinned() {
         rows.push(("thinned", "its captures were removed; what is shown is what it had".to_owned()));
     }
-    rows.push(("stored", format!("{} new{earlier}", size(record.bytes_stored()))));
+    let before: u64 = record.captures.iter().map(|capture| capture.counts.bytes_new).sum();
+    let place = harmless(&store.location().describe());
+    let stored = format!("{} ({} before compression)", size(record.bytes_stored()), size(before));
+    rows.push(("stored", format!("{stored} in {place}{earlier}")));
     rows.push((
         "read back",
         match logged.verified() {

@@ -161,8 +161,7 @@ impl Tour<'_> {
         self.chapter("The logbook, a full verification, the answer to \"am I protected?\"");
         let third = self.run("the desk behaves again", &[])?;
         self.shell("gullet runs");
-        let args =
-            RunsArgs { app: None, last: None, failed: false, since: None, until: None, reason: None, reading: READING };
+        let args = RunsArgs { reading: READING, ..RunsArgs::default() };
         runs::runs(self.ui, &self.global, &args)?;
         self.shell("gullet verify");
         let verified =

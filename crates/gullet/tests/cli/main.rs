@@ -24,6 +24,7 @@ mod preflight;
 mod racing;
 mod reader;
 mod restore;
+mod runs;
 mod sealed;
 mod secure;
 mod store;
