@@ -3,7 +3,9 @@
 
 mod attended;
 mod beforehand;
+mod boot;
 mod capture;
+mod commands;
 mod compare;
 mod consistency;
 mod definition;
@@ -19,6 +21,7 @@ mod hold;
 mod model;
 mod output;
 mod place;
+mod place_limits;
 mod planned;
 mod preflight;
 mod racing;

@@ -10,6 +10,7 @@ mod mariadb;
 mod place;
 mod postgres;
 mod recipes;
+mod recipes_running;
 mod secrets;
 mod servers;
 mod web;
