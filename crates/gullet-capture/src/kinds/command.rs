@@ -6,7 +6,7 @@ use crate::part::produce;
 use crate::part::staged::{OutputFile, Staged};
 use crate::plan::PlannedPart;
 use gullet_host::hook::{Call, Limits};
-use gullet_model::definition::{CommandSource, command_text};
+use gullet_model::definition::{CommandSource, CommandSpec, command_text};
 use gullet_model::record::Capture;
 
 impl SourceKind for CommandSource {
@@ -16,6 +16,10 @@ impl SourceKind for CommandSource {
 
     fn steps(&self, part: &PlannedPart) -> KindSteps {
         KindSteps { command: Some((part.filled_command(&self.command), Limits::EXPORT)), ..KindSteps::default() }
+    }
+
+    fn commands(&self) -> Vec<CommandSpec> {
+        vec![self.command.clone()]
     }
 
     fn capture(

@@ -150,7 +150,7 @@ pub fn remaining(
     }
 }
 
-/// Every command that a run would execute, those of `command` parts apart.
+/// Every command that a run would execute.
 pub fn commands(plan: &Plan) -> Vec<CommandSpec> {
     let spec = &plan.spec;
     let mut found: Vec<&CommandSpec> = spec.require.iter().map(|require| &require.probe.command).collect();

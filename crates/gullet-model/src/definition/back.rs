@@ -14,6 +14,10 @@ pub struct RestoreSpec {
     /// The order in which parts that come back by a command are brought back; those not named come after them.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub order: Vec<String>,
+    /// Instead of `stop`, `stopped`, `start` and `started`: the hold step whose `enter`, `entered`, `release` and `released` stop and
+    /// start the service.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub like_hold: Option<String>,
     /// Stops the application.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub stop: Option<CommandSpec>,
@@ -41,6 +45,19 @@ pub struct RestoreSpec {
 }
 
 impl App {
+    /// Fills in how the application is stopped and started where the restore says that it is `like_hold`.
+    pub(super) fn fill_like_hold(&mut self) {
+        let Some(restore) = &mut self.restore else { return };
+        let Some(step) = self.hold.iter().find(|step| Some(&step.name) == restore.like_hold.as_ref()) else { return };
+        restore.stop.clone_from(&step.enter);
+        restore.stopped.clone_from(&step.entered);
+        restore.start.clone_from(&step.release);
+        restore.started.clone_from(&step.released);
+        if restore.manual_start.is_none() {
+            restore.manual_start.clone_from(&step.manual_release);
+        }
+    }
+
     /// The commands and probes of a restore in place.
     pub fn commands_of_restore(&self) -> Vec<&CommandSpec> {
         let ways = self.part.iter().filter_map(|part| part.restore.as_ref()).filter(|back| back.within.is_none());

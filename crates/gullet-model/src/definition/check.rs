@@ -77,18 +77,20 @@ impl Checker<'_> {
 
     /// A value that may have several forms: checked against the one that it can only mean, or that it fits best.
     fn forms(&mut self, value: &Spanned<DeValue<'_>>, forms: &[Value], path: &str) {
-        let words: Option<Vec<&str>> =
-            forms.iter().map(|form| resolve(form).get("const").and_then(Value::as_str)).collect();
+        // TOML has no null, so a form that is none stands only for a key that may be missing.
+        let mut forms = flattened(forms);
+        forms.retain(|form| type_names(form) != ["null"]);
+        let words: Option<Vec<&str>> = forms.iter().map(|form| form.get("const").and_then(Value::as_str)).collect();
         if let (Some(words), DeValue::String(text)) = (words, value.get_ref()) {
             return self.word(text, value.span(), &words);
         }
-        let fitting: Vec<&Value> = forms.iter().filter(|form| fits(value.get_ref(), resolve(form))).collect();
+        let fitting: Vec<&Value> = forms.iter().copied().filter(|form| fits(value.get_ref(), form)).collect();
         if fitting.is_empty() {
-            let mut wanted: Vec<String> = forms.iter().map(|form| expected(resolve(form))).collect();
+            let mut wanted: Vec<String> = forms.iter().map(|form| expected(form)).collect();
             wanted.retain(|form| form != "nothing");
             wanted.dedup();
             let message = format!("this is {}, where {} is expected", kind_of(value.get_ref()), wanted.join(" or "));
-            let form = forms.iter().map(resolve).find(|form| type_names(form) != ["null"]);
+            let form = forms.first();
             return self.flaw(value.span(), message, form.map(|form| example(path, form)));
         }
         let before = self.flaws.len();
@@ -186,6 +188,18 @@ fn resolve(schema: &Value) -> &Value {
         Some(found) => resolve(found),
         None => schema,
     }
+}
+
+/// Forms, with those of a form that has several itself in its place.
+fn flattened(forms: &[Value]) -> Vec<&Value> {
+    let of = |form| {
+        let form = resolve(form);
+        match form.get("anyOf").or_else(|| form.get("oneOf")).and_then(Value::as_array) {
+            Some(more) => flattened(more),
+            None => vec![form],
+        }
+    };
+    forms.iter().flat_map(of).collect()
 }
 
 fn is_later(schema: &Value) -> bool {

@@ -13,7 +13,7 @@ use toml::de::DeTable;
 use super::check::Checker;
 use super::flaw::{Flaw, Flaws, Places, Source, key_path};
 use super::rules;
-use super::types::Definition;
+use super::types::{App, Definition};
 
 /// A definition that passed every check which needs no disk.
 #[derive(Clone, Debug)]
@@ -69,6 +69,7 @@ pub fn load(path: &Path) -> Result<Loaded, LoadError> {
     }
     rules::check(&definition, &places, &mut flaws);
     if flaws.is_empty() {
+        definition.app.values_mut().for_each(App::fill_like_hold);
         Ok(Loaded { definition, path, files, places })
     } else {
         flaws.sort_by(|a, b| (&a.file, a.line, a.column).cmp(&(&b.file, b.line, b.column)));

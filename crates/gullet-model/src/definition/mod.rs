@@ -26,7 +26,7 @@ pub use command_text::{command_text, shell_words};
 pub use engines::{HttpExport, LoginSpec, Mariadb, Outside, Postgres, RequestSpec};
 pub use flaw::{Flaw, Flaws, Source};
 pub use load::{LoadError, Loaded, load};
-pub use part::{Drift, Each, Nature, OutputForm, Part, PartKind, StableFact, Tolerance, When};
+pub use part::{Drift, Each, Nature, OutputForm, Part, PartCommand, PartKind, StableFact, Tolerance, When};
 pub use rules::check_name;
 pub use source::*;
 pub use sources::check_sources;

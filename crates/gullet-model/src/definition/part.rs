@@ -27,9 +27,9 @@ pub struct Part {
     /// An SQLite database, absolute; copied through the engine's online backup.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub sqlite: Option<PathBuf>,
-    /// A command whose standard output is the capture.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub command: Vec<String>,
+    /// A command whose standard output is the capture: `{ run = […], … }` as every other command, or program and arguments alone.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub command: Option<PartCommand>,
     /// A command that writes the capture into `{scratch}`, or to the paths in `collect`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub export: Option<CommandSpec>,
@@ -51,7 +51,7 @@ pub struct Part {
     /// Files that `export` writes outside `{scratch}`; must be newer than its start.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub collect: Vec<PathBuf>,
-    /// How long `command` may take; an hour by default.
+    /// How long `command` may take where it is program and arguments alone; an hour by default.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub limit: Option<Span>,
     /// Only files that match one of these; a pattern without `/` matches names at any depth.
@@ -110,6 +110,26 @@ pub struct Part {
     /// Probes of what is to be done by hand after a restore, by the words of `after_restore`.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub done_when: BTreeMap<String, Probe>,
+}
+
+/// A command whose standard output is a capture.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[serde(untagged)]
+pub enum PartCommand {
+    /// Program and arguments alone.
+    Words(Vec<String>),
+    /// As every other command.
+    Spec(Box<CommandSpec>),
+}
+
+impl PartCommand {
+    /// The command; `limit` is the part's.
+    pub fn spec(&self, limit: Option<Span>) -> CommandSpec {
+        match self {
+            Self::Words(run) => CommandSpec { run: Some(run.clone()), limit, ..CommandSpec::default() },
+            Self::Spec(spec) => CommandSpec { limit: spec.limit.or(limit), ..spec.as_ref().clone() },
+        }
+    }
 }
 
 /// When a part is captured.
@@ -252,7 +272,7 @@ impl Part {
         let said = [
             (!self.files.is_empty(), PartKind::Files),
             (self.sqlite.is_some(), PartKind::Sqlite),
-            (!self.command.is_empty(), PartKind::Command),
+            (self.command.is_some(), PartKind::Command),
             (self.export.is_some(), PartKind::Export),
             (self.postgres.is_some(), PartKind::Postgres),
             (self.mariadb.is_some(), PartKind::Mariadb),

@@ -5,6 +5,7 @@ mod part;
 
 use std::collections::{BTreeMap, BTreeSet};
 
+use super::back::RestoreSpec;
 use super::check::nearest;
 use super::flaw::{Flaw, Places, key_path};
 use super::part::{Nature, PartKind};
@@ -161,6 +162,7 @@ impl Rules<'_> {
         let names: Vec<&str> = app.part.iter().map(|part| part.name.as_str()).collect();
         if let Some(restore) = &app.restore {
             let at = format!("{base}/restore");
+            self.like_hold(&at, app, restore);
             let commands = [("stop", &restore.stop), ("start", &restore.start)];
             for (key, command) in commands {
                 if let Some(command) = command {
@@ -197,6 +199,35 @@ impl Rules<'_> {
             if drill.scratch.as_ref().is_some_and(|scratch| !scratch.is_absolute()) {
                 self.flaw(&format!("{at}/scratch"), "the folder must be absolute".to_owned(), None);
             }
+        }
+    }
+
+    /// A hold step stands for stopping and starting where it enters and releases by commands.
+    fn like_hold(&mut self, at: &str, app: &App, restore: &RestoreSpec) {
+        let Some(name) = &restore.like_hold else { return };
+        let at = format!("{at}/like_hold");
+        match app.hold.iter().find(|step| step.name == *name) {
+            None => {
+                let known: Vec<&str> = app.hold.iter().map(|step| step.name.as_str()).collect();
+                let known = if known.is_empty() { "none".to_owned() } else { known.join(", ") };
+                self.flaw(&at, format!("there is no hold step `{name}`"), Some(format!("hold steps: {known}")));
+            }
+            Some(step) if step.enter.is_none() || step.release.is_none() => {
+                let message =
+                    format!("the hold step `{name}` has no `enter` and `release` that could stop and start it");
+                self.flaw(&at, message, None);
+            }
+            Some(_) => {}
+        }
+        let said = [
+            ("stop", restore.stop.is_some()),
+            ("stopped", restore.stopped.is_some()),
+            ("start", restore.start.is_some()),
+            ("started", restore.started.is_some()),
+        ];
+        if let Some((key, _)) = said.iter().find(|(_, said)| *said) {
+            let message = format!("either `like_hold` or `{key}`, not both");
+            self.flaw(&at, message, None);
         }
     }
 

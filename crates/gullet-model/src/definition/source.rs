@@ -80,11 +80,10 @@ impl Part {
         let source = match kind {
             PartKind::Files => Some(PartSource::Files(FilesSource { paths: self.files.clone() })),
             PartKind::Sqlite => self.sqlite.clone().map(|path| PartSource::Sqlite(SqliteSource { path })),
-            PartKind::Command => {
-                let run = Some(self.command.clone());
-                let command = CommandSpec { run, limit: self.limit, ..CommandSpec::default() };
-                Some(PartSource::Command(CommandSource { command, output }))
-            }
+            PartKind::Command => self
+                .command
+                .as_ref()
+                .map(|command| PartSource::Command(CommandSource { command: command.spec(self.limit), output })),
             PartKind::Export => self
                 .export
                 .clone()

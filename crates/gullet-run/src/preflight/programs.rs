@@ -22,7 +22,6 @@ pub(super) fn check_programs(plan: &Plan, checks: &mut Checks) {
         programs.extend(program_of(command).map(str::to_owned));
         folders.extend(command.dir.clone());
     }
-    programs.extend(plan.parts.iter().filter_map(|part| part.spec.command.first().cloned()));
     let mut wrong = accounts.len();
     for found in accounts {
         checks.fail("hook", found, None);

@@ -127,3 +127,21 @@ fn an_account_that_is_not_there_and_a_command_through_another() {
     place.gullet(&["restore", "app@latest", "--into", "out"]).exits(0);
     assert_eq!(fs::read_to_string(place.path("out/exports/p/f")).unwrap(), "yes\n");
 }
+
+#[test]
+fn the_command_of_a_part_is_a_list_or_a_table_as_every_other() {
+    let script = "[[app.app.part]]\nname = \"p\"\ncommand = { script = \"echo $WORD; pwd\", dir = \"/tmp\", env = { WORD = \"ebb\" }, limit = \"9s\" }\n";
+    let place = Place::with_parts(script);
+    place.gullet(&["plan", "app"]).exits(0).says("limit 9s");
+    place.gullet(&["run", "app"]).exits(0);
+    place.gullet(&["restore", "app@latest", "--into", "out"]).exits(0);
+    assert_eq!(fs::read_to_string(place.path("out/exports/p/p")).unwrap(), "ebb\n/tmp\n");
+    place.define(&format!("[app.app]\nno_hold = \"a test\"\n{script}limit = \"3s\"\n"));
+    place.gullet(&["plan", "app"]).exits(3).says("`limit` stands within the command");
+    place.define("[app.app]\nno_hold = \"a test\"\n[[app.app.part]]\nname = \"p\"\ncommand = 7\n");
+    place
+        .gullet(&["plan", "app"])
+        .exits(3)
+        .says("gullet.toml:8:11")
+        .says("where a list or a command (a table) is expected");
+}

@@ -117,3 +117,33 @@ fn hard_links_between_roots_are_told_and_those_within_one_are_kept() {
     let out = out.join("files").join(more.strip_prefix("/").unwrap());
     assert_eq!(fs::metadata(out.join("b")).unwrap().ino(), fs::metadata(out.join("c")).unwrap().ino());
 }
+
+#[test]
+fn a_service_is_stopped_for_a_restore_as_it_is_for_a_hold() {
+    let place = Place::new();
+    let hold = "[[app.app.hold]]\nname = \"service\"\nenter = { run = [\"touch\", \"@/off\"] }\nrelease = { script = \"date >> @/starts; rm -f @/off\" }\n\
+                entered = { run = [\"test\", \"-e\", \"@/off\"] }\nreleased = { run = [\"test\", \"!\", \"-e\", \"@/off\"] }\n\
+                [[app.app.part]]\nname = \"docs\"\nfiles = [\"@/docs\"]\n";
+    let define = |restore: &str| {
+        place.define(&format!("[app.app]\n{hold}[app.app.restore]\nat_boot = \"stay stopped\"\n{restore}\n"));
+    };
+    define("like_hold = \"service\"");
+    place.file("docs/a", "good");
+    place.gullet(&["store", "new", "depot"]).exits(0);
+    place.gullet(&["run", "app"]).exits(0);
+    place.file("docs/a", "bad");
+    let plan = place.gullet(&["restore", "app@latest", "--in-place", "--plan"]);
+    plan.says(&format!("touch {}", place.text("off")));
+    place.gullet(&["restore", "app@latest", "--in-place", "--yes"]).exits(0);
+    assert_eq!(fs::read_to_string(place.path("docs/a")).unwrap(), "good");
+    assert_eq!(
+        fs::read_to_string(place.path("starts")).unwrap().lines().count(),
+        2,
+        "one of the hold, one of the restore"
+    );
+    assert!(!place.path("off").exists());
+    define("like_hold = \"servise\"");
+    place.gullet(&["plan", "app"]).exits(3).says("there is no hold step `servise`").says("hold steps: service");
+    define("like_hold = \"service\"\nstop = { run = [\"true\"] }\nstart = { run = [\"true\"] }");
+    place.gullet(&["plan", "app"]).exits(3).says("either `like_hold` or `stop`, not both");
+}

@@ -2,9 +2,9 @@
 
 use std::collections::BTreeMap;
 
-use super::super::part::{Part, PartKind, When};
+use super::super::part::{Part, PartCommand, PartKind, When};
 use super::super::placeholders;
-use super::super::types::{App, CommandSpec};
+use super::super::types::App;
 use super::{NOWHERE, Rules, Scope};
 
 impl Rules<'_> {
@@ -108,9 +108,13 @@ impl Rules<'_> {
                 self.flaw(&format!("{at}/export"), message, hint);
             }
         }
-        let command = CommandSpec { run: Some(part.command.clone()), ..CommandSpec::default() };
-        if !part.command.is_empty() {
-            self.command(&format!("{at}/command"), &command, Scope { scratch: false, ..scope });
+        if let Some(command) = &part.command {
+            let spec = command.spec(part.limit);
+            self.command(&format!("{at}/command"), &spec, Scope { scratch: false, ..scope });
+            if matches!(command, PartCommand::Spec(_)) && part.limit.is_some() {
+                let message = "`limit` stands within the command where that is a table".to_owned();
+                self.flaw(&format!("{at}/limit"), message, None);
+            }
         }
         if let Some(each) = &part.each {
             self.command(&format!("{at}/each"), &each.command, NOWHERE);
