@@ -299,6 +299,22 @@ fn show_plan(ui: &mut Ui, plan: &RestorePlan) {
     ui.say(table(&["part", ">files", ">size", "below"], rows.chain(missing).collect()));
 }
 
+fn show_problems(ui: &mut Ui, report: &RestoreReport) {
+    for result in &report.parts {
+        for problem in &result.problems {
+            ui.complain(format!("{} {}", styled(BAD, "error:"), harmless(&format!("{}: {problem}", result.part))));
+        }
+        let named = result.problems.len() as u64;
+        if result.problem_count > named {
+            ui.complain(format!("       and {} more in {}", result.problem_count - named, harmless(&result.part)));
+        }
+        for (what, (number, first)) in &result.not_set {
+            let text = format!("{}: {what} could not be set on {}: {first}", result.part, count(*number, "path"));
+            ui.warning(&text);
+        }
+    }
+}
+
 fn show(ui: &mut Ui, plan: &RestorePlan, report: &RestoreReport) {
     let rows = report.parts.iter().zip(&plan.parts).map(|(result, part)| {
         let word = match (result.problem_count, result.not_set.is_empty()) {
@@ -321,19 +337,7 @@ fn show(ui: &mut Ui, plan: &RestorePlan, report: &RestoreReport) {
     if !ui.is_quiet() {
         ui.say(table(&["part", "result", ">files", ">others", ">size", "below"], rows.chain(missing).collect()));
     }
-    for result in &report.parts {
-        for problem in &result.problems {
-            ui.complain(format!("{} {}", styled(BAD, "error:"), harmless(&format!("{}: {problem}", result.part))));
-        }
-        let named = result.problems.len() as u64;
-        if result.problem_count > named {
-            ui.complain(format!("       and {} more in {}", result.problem_count - named, harmless(&result.part)));
-        }
-        for (what, (number, first)) in &result.not_set {
-            let text = format!("{}: {what} could not be set on {}: {first}", result.part, count(*number, "path"));
-            ui.warning(&text);
-        }
-    }
+    show_problems(ui, report);
     for (part, proof) in &plan.outside {
         let text = format!(
             "{part}: its bytes are not here: another system has them, by the id {}, of {}",

@@ -1,4 +1,5 @@
-//! The floors of the house: a crate uses only those below it, and no modules of a crate import each other in a ring.
+//! The floors of the house: a crate uses only those below it, no modules of a crate import each other in a ring, and no file and
+//! no function is too long.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
@@ -89,4 +90,60 @@ fn a_crate_uses_only_those_below_it() {
             assert!(below.is_some_and(|below| below < floor), "{name} uses {other}, which is not below it");
         }
     }
+}
+
+/// Lines of a file, at most; its own tests apart.
+const LONGEST_FILE: usize = 500;
+/// Lines of a function, at most.
+const LONGEST_FUNCTION: usize = 70;
+
+/// The functions of a text with their lengths in lines. rustfmt ends each with a brace at the indent of its first line.
+fn functions(text: &str) -> Vec<(String, usize)> {
+    let lines: Vec<&str> = text.lines().collect();
+    let begins = |line: &str| line.trim_start().split(" fn ").count() == 2 || line.trim_start().starts_with("fn ");
+    let mut found = Vec::new();
+    for (at, line) in lines.iter().enumerate().filter(|(_, line)| begins(line) && !line.trim_start().starts_with("//"))
+    {
+        let indent = &line[..line.len() - line.trim_start().len()];
+        // One without a body, as a trait has it, ends with a semicolon.
+        let own = lines[at..].iter().position(|line| line.ends_with(';') || line.ends_with('{') || line.ends_with('}'));
+        let Some(own) = own.filter(|own| lines[at + own].ends_with('{')) else { continue };
+        let rest = &lines[at + own + 1..];
+        let length = rest.iter().position(|line| *line == format!("{indent}}}"));
+        found.push((line.trim().to_owned(), own + 2 + length.unwrap_or(rest.len())));
+    }
+    found
+}
+
+/// `cargo test --test cli floors -- --nocapture` prints the figures.
+#[test]
+fn no_file_and_no_function_is_too_long() {
+    let mut files = Vec::new();
+    for name in FLOORS.iter().chain(&["quaybook"]) {
+        sources(&crates().join(name).join("src"), &mut files);
+    }
+    let mut lengths = Vec::new();
+    let mut of_functions = Vec::new();
+    for file in &files {
+        let text = production(file);
+        let lines = text.lines().count();
+        assert!(lines <= LONGEST_FILE, "{} has {lines} lines", file.display());
+        lengths.push(lines);
+        for (name, length) in functions(&text) {
+            assert!(length <= LONGEST_FUNCTION, "{}: `{name}` has {length} lines", file.display());
+            of_functions.push(length);
+        }
+    }
+    assert!(of_functions.len() > 1000, "only {} functions were found", of_functions.len());
+    lengths.sort_unstable();
+    of_functions.sort_unstable();
+    let at = |list: &[usize], share: usize| list[list.len() * share / 100];
+    println!(
+        "{} files, median {} lines; {} functions, median {}, nine of ten within {}",
+        lengths.len(),
+        at(&lengths, 50),
+        of_functions.len(),
+        at(&of_functions, 50),
+        at(&of_functions, 90)
+    );
 }
