@@ -170,3 +170,37 @@ fn a_hold_that_nobody_releases_is_critical_and_one_by_hand_is_a_warning() {
     head.state = NoteState::Left;
     assert_eq!(of(NoteStatus::Over(head)).level, Severity::Ok);
 }
+
+#[test]
+fn ages_are_said_in_the_unit_that_fits() {
+    let said =
+        |hours: i64, minutes: i64| age_words(SignedDuration::from_hours(hours) + SignedDuration::from_mins(minutes));
+    assert_eq!(said(0, 59), "59 min");
+    assert_eq!(said(1, 0), "1 h");
+    assert_eq!(said(47, 59), "47 h");
+    assert_eq!(said(48, 0), "2 days");
+    assert_eq!(said(24 * 7 + 5, 0), "7 days");
+}
+
+#[test]
+fn what_is_said_of_an_application_has_a_word_for_monitoring() {
+    assert_eq!(
+        [Severity::Ok, Severity::Warning, Severity::Critical].map(Severity::word),
+        ["ok", "warning", "critical"]
+    );
+}
+
+#[test]
+fn a_run_is_expected_within_twice_the_usual_time_and_two_days_at_least() {
+    let book = |hours: &[i64]| {
+        let runs = hours.iter().map(|hour| run(Outcome::Complete, hour * 3600)).collect();
+        Logbook { runs, ..Logbook::default() }
+    };
+    let within = |hours: &[i64]| expected_within("quaybook", &book(hours), None).as_hours();
+    assert_eq!(within(&[0]), 48, "of one run nothing is usual");
+    assert_eq!(within(&[0, 24, 48, 72]), 48);
+    assert_eq!(within(&[0, 100, 200, 300]), 200);
+    assert_eq!(within(&[0, 1, 2, 102]), 48, "one long gap is not what is usual");
+    let said = Some(SignedDuration::from_hours(3));
+    assert_eq!(expected_within("quaybook", &book(&[0, 100, 200]), said).as_hours(), 3);
+}

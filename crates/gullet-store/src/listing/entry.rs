@@ -170,3 +170,24 @@ impl Entry {
         Ok(())
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn contents_are_the_same_whatever_the_names_and_times() {
+        let file = |path: &str, contents: &str| Entry {
+            size: contents.len() as u64,
+            chunks: vec![Hash::of(contents.as_bytes())],
+            ..Entry::bare(PathName::new(path), Kind::File)
+        };
+        let one = file("a", "alpha");
+        assert!(one.same_contents(&Entry { mtime: (7, 0), uid: 9, ..file("b", "alpha") }));
+        assert!(!one.same_contents(&file("a", "alphb")));
+        assert!(!one.same_contents(&Entry { kind: Kind::Symlink, ..one.clone() }));
+        assert!(!one.same_contents(&Entry { size: 6, ..one.clone() }));
+        assert!(!one.same_contents(&Entry { lists: one.chunks.clone(), ..one.clone() }));
+        assert!(!one.same_contents(&Entry { target: Some(PathName::new("x")), ..one.clone() }));
+    }
+}

@@ -134,3 +134,26 @@ fn a_race_for_one_name_has_one_winner() {
     assert!(matches!(object.publish(Hash::of(b"")), Err(StoreError::Exists { .. })));
     assert_eq!(location.read("one").unwrap(), b"earlier");
 }
+
+#[test]
+fn a_folder_says_where_it_is_and_how_much_room_there_is() {
+    let folder = tempfile::tempdir().unwrap();
+    let location = Folder::new(folder.path());
+    location.prepare().unwrap();
+    assert_eq!(location.describe(), folder.path().display().to_string());
+    assert!(location.free_space().unwrap().is_some_and(|free| free > 1 << 20));
+}
+
+#[test]
+fn a_folder_that_cannot_be_looked_at_is_another_trouble_than_one_that_moved() {
+    let folder = tempfile::tempdir().unwrap();
+    let above = folder.path().join("above");
+    let location = Folder::new(above.join("store"));
+    location.prepare().unwrap();
+    location.write("one", b"1").unwrap();
+    fs::rename(&above, folder.path().join("away")).unwrap();
+    assert!(matches!(location.confirm(), Err(StoreError::Moved { .. })));
+    // A file where a folder was: the system says that it is no folder.
+    fs::write(&above, "x").unwrap();
+    assert!(matches!(location.confirm(), Err(StoreError::Io(_))), "{:?}", location.confirm());
+}
