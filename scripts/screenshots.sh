@@ -48,7 +48,7 @@ shot() {
 gullet store new depot >/dev/null
 shot preflight "gullet preflight"
 shot hold "gullet hold quaybook --limit 2m; gullet release; gullet release quaybook; gullet release"
-shot plan "gullet plan quaybook" 7 200 61
+shot plan "gullet plan quaybook --part bookings" 9 178 53
 shot run "gullet run quaybook --reason 'before the 4.2 upgrade'"
 quaybook --desk desk misbehave lie
 shot run-failed "gullet run quaybook"
@@ -60,7 +60,7 @@ for _ in $(seq 150); do gullet release | grep -q "nothing is held" && break; sle
 gullet run quaybook --quiet >/dev/null
 gullet run quaybook --part bookings --reason 'a look at the bookings' --quiet >/dev/null
 shot runs "gullet runs"
-shot show "gullet show quaybook@latest" 8 180 57
+shot show "gullet show quaybook@latest --color always | head -50" 9 178 53
 shot verify "gullet verify"
 shot status "gullet status"
 shot restore "gullet restore quaybook@latest --into restored"
