@@ -45,10 +45,12 @@ pub struct RestoreSpec {
 }
 
 impl App {
-    /// Fills in how the application is stopped and started where the restore says that it is `like_hold`.
+    /// Writes out how the application is stopped and started where the restore says `like_hold`, in the place of that key: a
+    /// record keeps what was executed, and what it keeps is a definition that passes the checks.
     pub(super) fn fill_like_hold(&mut self) {
         let Some(restore) = &mut self.restore else { return };
-        let Some(step) = self.hold.iter().find(|step| Some(&step.name) == restore.like_hold.as_ref()) else { return };
+        let Some(name) = restore.like_hold.take() else { return };
+        let Some(step) = self.hold.iter().find(|step| step.name == name) else { return };
         restore.stop.clone_from(&step.enter);
         restore.stopped.clone_from(&step.entered);
         restore.start.clone_from(&step.release);

@@ -132,6 +132,8 @@ fn a_service_is_stopped_for_a_restore_as_it_is_for_a_hold() {
     place.gullet(&["store", "new", "depot"]).exits(0);
     place.gullet(&["run", "app"]).exits(0);
     place.file("docs/a", "bad");
+    let used = place.gullet(&["show", "app@latest", "--definition-used"]).exits(0);
+    assert!(!used.out.contains("like_hold"), "it has the commands in its place, and can be read again: {}", used.out);
     let plan = place.gullet(&["restore", "app@latest", "--in-place", "--plan"]);
     plan.says(&format!("touch {}", place.text("off")));
     place.gullet(&["restore", "app@latest", "--in-place", "--yes"]).exits(0);
