@@ -136,7 +136,7 @@ fn show(ui: &mut Ui, plan: &Plan, parts: &[PartView<'_>], has_store: bool, full:
     for (number, step) in merged(steps(plan)).iter().enumerate() {
         show_step(ui, number + 1, step, full);
     }
-    if !full {
+    if !full && !ui.is_quiet() {
         ui.hint(&format!("`gullet plan {} --full` shows whole scripts, accounts, folders and variables", plan.app));
     }
 }

@@ -167,6 +167,10 @@ pub fn restore(ui: &mut Ui, global: &Global, args: &RestoreArgs) -> Result<Exit,
         ui.json(&serde_json::json!({ "plan": shown, "report": report }))?;
     } else {
         show(ui, &shown, &report);
+        if is_own && report.outcome == gullet_model::Outcome::Complete && !ui.is_quiet() {
+            let command = format!("gullet restore {} --in-place --plan", shown.run);
+            ui.say(styled(DIM, format!("in the place of what is there now: {command}")));
+        }
     }
     if !is_own {
         warn_of_powers(ui, &report);
@@ -372,8 +376,4 @@ fn show(ui: &mut Ui, plan: &RestorePlan, report: &RestoreReport) {
         "what was written is verified, and it is not all"
     };
     ui.say(format!("{}; {}, {}, {proven}", outcome(report.outcome), count(files, "file"), size(bytes)));
-    if is_whole && !ui.is_quiet() {
-        let command = format!("gullet restore {} --in-place --plan", plan.run);
-        ui.say(styled(DIM, format!("in the place of what is there now: {command}")));
-    }
 }

@@ -99,12 +99,12 @@ pub fn show(ui: &mut Ui, global: &Global, args: &ShowArgs) -> Result<Exit, Comma
         });
         ui.json(&value)?;
     } else {
-        detail(ui, store, logged, args.hook_output);
+        detail(ui, store, logged, args);
     }
     Ok(Exit::Complete)
 }
 
-fn detail(ui: &mut Ui, store: &Store, logged: &Logged, with_output: bool) {
+fn detail(ui: &mut Ui, store: &Store, logged: &Logged, args: &ShowArgs) {
     let record = &logged.record;
     let title = record.title.as_ref().map_or_else(|| record.app.clone(), |title| format!("{title} ({})", record.app));
     ui.say(format!("{}, run {}", styled(BOLD, harmless(&title)), record.run));
@@ -127,7 +127,7 @@ fn detail(ui: &mut Ui, store: &Store, logged: &Logged, with_output: bool) {
     ui.say(styled(BOLD, "steps"));
     let remarked = logged.remarks.iter().flat_map(|remark| &remark.steps);
     for step in record.steps.iter().chain(remarked) {
-        show_step(ui, step, record, with_output);
+        show_step(ui, step, record, args.hook_output);
     }
     if !logged.remarks.is_empty() {
         ui.say("");
@@ -137,7 +137,9 @@ fn detail(ui: &mut Ui, store: &Store, logged: &Logged, with_output: bool) {
             ui.say(format!("{line}  {}", outcome(remark.outcome)));
         }
     }
+    // Of a store that was named the commands would need that name too.
     if !logged.is_thinned()
+        && args.reading.store.is_none()
         && let Some(capture) = record.captures.iter().find(|capture| capture.is_captured())
     {
         let (run, part) = (&record.run, shell_words(std::slice::from_ref(&capture.part)));
@@ -156,7 +158,16 @@ fn sources(ui: &mut Ui, record: &Record) {
     }
     ui.say("");
     ui.say(styled(BOLD, "sources"));
-    let rows = plan.parts.iter().map(|part| (part.name.as_str(), source_text(part)));
+    // What was read is in the record itself; what a command gave is known by its definition.
+    let rows = plan.parts.iter().map(|part| {
+        let roots: Vec<&str> = record
+            .capture(&part.name)
+            .iter()
+            .flat_map(|capture| &capture.roots)
+            .map(|root| root.path.as_str())
+            .collect();
+        (part.name.as_str(), if roots.is_empty() { source_text(part) } else { roots.join(", ") })
+    });
     let width = plan.parts.iter().map(|part| part.name.chars().count()).max().unwrap_or(0);
     for (name, from) in rows {
         ui.say(harmless(&format!("  {name:<width$}  {from}")));
