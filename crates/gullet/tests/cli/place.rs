@@ -379,6 +379,11 @@ pub fn kill_both(mut restore: std::process::Child, guard: u64) {
     assert!(Command::new("kill").args(["-KILL", &guard.to_string()]).status().unwrap().success());
     restore.kill().unwrap();
     restore.wait().unwrap();
+    // The guard is nobody's child here: it is gone, and its lock with it, when the system no longer lists it as living.
+    let stat = format!("/proc/{guard}/stat");
+    while fs::read_to_string(&stat).is_ok_and(|stat| !stat.contains(") Z ")) {
+        std::thread::sleep(Duration::from_millis(5));
+    }
 }
 
 #[test]
