@@ -87,11 +87,6 @@ impl ProblemKind {
         let kind: Self = serde_json::from_value(word.into()).ok()?;
         (kind != Self::Other || word == "other").then_some(kind)
     }
-
-    /// Its word.
-    pub fn word(self) -> String {
-        serde_json::to_value(self).ok().and_then(|value| value.as_str().map(str::to_owned)).unwrap_or_default()
-    }
 }
 
 #[cfg(test)]
@@ -101,7 +96,7 @@ mod tests {
     #[test]
     fn words_are_read_as_they_are_written() {
         assert_eq!(ProblemKind::parse("hold_limit"), Some(ProblemKind::HoldLimit));
-        assert_eq!(ProblemKind::HoldLimit.word(), "hold_limit");
+        assert_eq!(serde_json::to_value(ProblemKind::HoldLimit).unwrap(), "hold_limit");
         assert_eq!(ProblemKind::parse("of_tomorrow"), None);
         let later: ProblemKind = serde_json::from_str("\"of_tomorrow\"").unwrap();
         assert_eq!(later, ProblemKind::Other, "a record of a later version is read all the same");

@@ -20,6 +20,7 @@ use gullet_capture::kinds::remaining;
 use gullet_capture::part::{Why, name_of};
 use gullet_capture::plan::Plan;
 use gullet_logbook::logbook::Logged;
+use gullet_model::definition::PartKind;
 use gullet_model::record::{Capture, Layout};
 use gullet_model::words::chain;
 pub use trace::{TracedRun, trace_part, trace_path};
@@ -375,7 +376,7 @@ pub fn with_now(
     for capture in wanted(logged, only) {
         let mut gathering = Gatherer::new(&capture.part);
         let part = plan.parts.iter().find(|part| part.name == capture.part);
-        let files = part.filter(|part| !part.spec.files.is_empty() && capture.layout == Layout::Source);
+        let files = part.filter(|part| part.source.kind() == PartKind::Files);
         let (Some(part), Some(listing)) = (files, capture.listing.filter(|_| capture.is_captured())) else {
             let why = match (capture.is_captured(), capture.layout) {
                 (false, _) => "the run does not have it",

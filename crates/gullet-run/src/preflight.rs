@@ -9,7 +9,7 @@ mod store;
 use std::collections::BTreeSet;
 use std::fs;
 use std::os::unix::fs::MetadataExt;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use gullet_store::{Store, free_space};
@@ -107,7 +107,7 @@ pub fn known_beforehand(plan: &Plan, store: Option<&Store>, last: Option<&Logged
     let mut checks = Checks::default();
     check_programs(plan, &mut checks);
     for part in plan.parts.iter().filter(|part| part.spec.required) {
-        for source in part.spec.files.iter().chain(&part.spec.sqlite) {
+        for source in files_of(part) {
             if let Err(error) = fs::metadata(source) {
                 checks.fail("source", format!("{}: `{}`: {error}", part.name, source.display()), None);
             }
@@ -126,6 +126,12 @@ pub fn known_beforehand(plan: &Plan, store: Option<&Store>, last: Option<&Logged
     }
     checks.0.retain(|check| check.verdict == Verdict::Fail);
     checks.0
+}
+
+/// The paths of files, folders and SQLite databases that a part captures; those of a server are the server's.
+fn files_of(part: &PlannedPart) -> impl Iterator<Item = &PathBuf> {
+    let is_meant = matches!(part.source.kind(), PartKind::Files | PartKind::Sqlite);
+    part.source.paths().filter(move |_| is_meant)
 }
 
 #[derive(Default)]
@@ -364,8 +370,7 @@ impl Preflight<'_> {
         }
         for part in &self.plan.parts {
             let wanted = self.plan.spec.capture_method == Some(CaptureMethod::Snapshot);
-            let sources = part.spec.files.iter().chain(&part.spec.sqlite);
-            for source in sources.filter(|_| wanted) {
+            for source in files_of(part).filter(|_| wanted) {
                 if foresee(source, self.plan, part.spec.cross_mounts) != Some(SecuredBy::Snapshot) {
                     let found = format!("{}: there can be no snapshot of {}", part.name, source.display());
                     checks.fail(

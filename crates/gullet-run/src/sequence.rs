@@ -92,6 +92,13 @@ pub enum Task {
     Commit,
 }
 
+impl Task {
+    /// The result of a task in which nothing goes wrong.
+    fn good_result(self) -> TaskResult {
+        if matches!(self, Self::ProbeInitialState(_)) { TaskResult::Serving } else { TaskResult::Yes }
+    }
+}
+
 /// How a task went.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum TaskResult {
@@ -189,8 +196,7 @@ impl Sequence {
         let mut sequence = Self::new(shape);
         let mut tasks = Vec::new();
         while let Some(task) = sequence.next_task() {
-            let good = if matches!(task, Task::ProbeInitialState(_)) { TaskResult::Serving } else { TaskResult::Yes };
-            sequence.reply(task, good);
+            sequence.reply(task, task.good_result());
             tasks.push(task);
         }
         tasks

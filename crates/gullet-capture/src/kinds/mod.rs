@@ -74,7 +74,7 @@ pub(crate) trait SourceKind {
         None
     }
 
-    /// Secures it.
+    /// Captures the source, as far as that must be done while the application is held; gives what waits to be stored.
     ///
     /// # Errors
     /// When it could not be captured.
@@ -121,10 +121,10 @@ pub fn check_service(part: &PlannedPart, plan: &Plan, runner: &Runner<'_>) -> Op
     of(&part.source).check(part, plan, runner).map(|found| found.map_err(|error| error.to_string()))
 }
 
-/// Finds out how the sources of a plan can be secured; see [`Staging::ready`].
+/// Finds out by which method each source of a plan can be captured in the hold: a snapshot, clones or copies.
 ///
 /// # Errors
-/// As there.
+/// When the note of what will be staged cannot be written, or the definition asks for a snapshot that cannot be made.
 pub fn prepare(staging: &mut Staging, plan: &Plan) -> Result<String, String> {
     let held = plan.parts.iter().filter(|part| part.spec.when.unwrap_or_default() == When::Held);
     let sources = held.flat_map(|part| {
@@ -133,7 +133,7 @@ pub fn prepare(staging: &mut Staging, plan: &Plan) -> Result<String, String> {
     staging.ready(plan, &sources.collect::<Vec<_>>())
 }
 
-/// What is at the sources of a part now that a capture does not have.
+/// Finds the paths that exist now at the sources of a part and are not in the listing of a capture of it.
 ///
 /// # Errors
 /// When the listing or a folder cannot be read. That a source is not there is none.
@@ -191,7 +191,7 @@ pub struct KindSteps {
 /// One command or probe of a kind.
 #[derive(Clone, Debug)]
 pub struct KindStep {
-    /// What for.
+    /// The purpose of the command, in words for the plan.
     pub what: &'static str,
     /// What it runs.
     pub runs: KindCommand,
@@ -200,9 +200,9 @@ pub struct KindStep {
 /// A command with its limit, or probes with the time for which they are asked again.
 #[derive(Clone, Debug)]
 pub enum KindCommand {
-    /// A command.
+    /// A command that is executed once, or as often as its `tries` say.
     Run(Box<CommandSpec>, Duration),
-    /// Probes.
+    /// Probes that are asked until all of them pass.
     Ask(OneOrMany<Probe>, Duration),
 }
 

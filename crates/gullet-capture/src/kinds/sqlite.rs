@@ -103,7 +103,7 @@ impl Staged for CopiedDatabase {
         capture.facts.extend(examine(&copy)?);
         let name = name_of(&self.source);
         stored::file(&copy, name, Some(&self.source), Cut::Pages, &mut lister, context.deposit)?;
-        Ok(staged::take_listed(lister.finish(context.deposit)?, capture))
+        staged::finish(lister, capture, context)
     }
 }
 

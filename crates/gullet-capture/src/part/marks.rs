@@ -33,7 +33,7 @@ use serde::{Deserialize, Serialize};
 use super::context::PartError;
 use crate::plan::Plan;
 use gullet_host::world::Clock;
-use gullet_model::definition::When;
+use gullet_model::definition::{PartSource, When};
 use gullet_model::record::Counts;
 pub(crate) use mark::{Mark, Marked, News, StagedCopy};
 
@@ -120,7 +120,8 @@ impl Filesystems {
     pub fn look_at_all(&mut self, plan: &Plan, clock: &dyn Clock) {
         let mut devices = HashSet::new();
         for part in &plan.parts {
-            for root in part.spec.files.iter().filter(|_| part.spec.when.unwrap_or_default() == When::Held) {
+            let PartSource::Files(source) = &part.source else { continue };
+            for root in source.paths.iter().filter(|_| part.spec.when.unwrap_or_default() == When::Held) {
                 let device = fs::metadata(root).map(|meta| meta.dev()).ok();
                 if device.is_some_and(|device| devices.insert(device)) {
                     let _ = self.renew(root, clock);

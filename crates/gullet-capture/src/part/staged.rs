@@ -12,7 +12,7 @@ use super::stored;
 use super::wanted::MustContain;
 use crate::plan::PlannedPart;
 use gullet_model::definition::OutputForm;
-use gullet_model::record::{Capture, Counts};
+use gullet_model::record::Capture;
 
 /// Whether a source was written to since it was secured.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -65,10 +65,19 @@ pub(crate) fn lister(part: &PlannedPart, context: &mut CaptureContext<'_, '_>) -
     Ok(Lister::new(Marks::open(&context.marks), new_marks, wanted, context.deposit)?)
 }
 
+/// Ends a listing, and takes it into the capture.
+pub(crate) fn finish(
+    lister: Lister,
+    capture: &mut Capture,
+    context: &mut CaptureContext<'_, '_>,
+) -> Result<Option<MadeMarks>, PartError> {
+    Ok(take_listed(lister.finish(context.deposit)?, capture))
+}
+
 /// Takes a complete listing into the capture.
 pub(crate) fn take_listed(listed: Listed, capture: &mut Capture) -> Option<MadeMarks> {
     capture.listing = Some(listed.listing);
-    capture.counts = Counts { ..listed.counts };
+    capture.counts = listed.counts;
     listed.marks
 }
 
@@ -93,7 +102,7 @@ impl Staged for OutputFile {
                 stored::file(&self.path, name, None, Cut::Contents, &mut lister, context.deposit)?;
             }
         }
-        Ok(take_listed(lister.finish(context.deposit)?, capture))
+        finish(lister, capture, context)
     }
 }
 
@@ -111,6 +120,6 @@ impl Staged for ExportFolder {
     ) -> Result<Option<MadeMarks>, PartError> {
         let mut lister = lister(part, context)?;
         stored::folder(&self.path, &mut lister, context.deposit)?;
-        Ok(take_listed(lister.finish(context.deposit)?, capture))
+        finish(lister, capture, context)
     }
 }

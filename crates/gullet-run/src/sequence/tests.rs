@@ -23,10 +23,6 @@ struct Trace {
     faults: Vec<(usize, Fault, bool)>,
 }
 
-fn good(task: Task) -> TaskResult {
-    if matches!(task, Task::ProbeInitialState(_)) { TaskResult::Serving } else { TaskResult::Yes }
-}
-
 fn play(shape: &Shape, faults: &[(usize, Fault)]) -> Trace {
     play_with(shape, faults, None)
 }
@@ -50,7 +46,7 @@ fn play_with(shape: &Shape, faults: &[(usize, Fault)], other: Option<(Task, Task
         }
         let Some(task) = sequence.next_task() else { break };
         assert!(number < 200, "the sequence does not end: {tasks:?}");
-        let mut reply = other.filter(|(of, _)| *of == task).map_or_else(|| good(task), |(_, reply)| reply);
+        let mut reply = other.filter(|(of, _)| *of == task).map_or_else(|| task.good_result(), |(_, reply)| reply);
         for fault in here() {
             hit.push((number, fault, settled));
             match fault {
@@ -246,7 +242,7 @@ fn with_reply(shape: &Shape, to: Task, reply: TaskResult) -> Trace {
     let mut sequence = Sequence::new(shape.clone());
     let mut tasks = Vec::new();
     while let Some(task) = sequence.next_task() {
-        let reply = if task == to { reply } else { good(task) };
+        let reply = if task == to { reply } else { task.good_result() };
         sequence.reply(task, reply);
         tasks.push((task, reply));
     }
