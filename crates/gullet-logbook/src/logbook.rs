@@ -33,9 +33,18 @@ pub struct Logged {
 }
 
 impl Logged {
-    /// What is shown: the worse of the record and its remarks.
+    /// What is shown: the worse of the record and its remarks, but for what a later remark has answered anew. Damage stands until
+    /// everything was opened and found whole; a drill stands until the next one.
     pub fn outcome(&self) -> Outcome {
-        self.remarks.iter().fold(self.record.outcome, |worst, remark| worst.combine(remark.outcome))
+        let standing = self.remarks.iter().enumerate().filter(|(at, remark)| {
+            let mut later = self.remarks[at + 1..].iter();
+            match remark.what {
+                RemarkKind::Damaged => !later.any(|later| later.what == RemarkKind::Verified && later.opened),
+                RemarkKind::Drilled => !later.any(|later| later.what == RemarkKind::Drilled),
+                _ => true,
+            }
+        });
+        standing.fold(self.record.outcome, |worst, (_, remark)| worst.combine(remark.outcome))
     }
 
     /// When everything was last read back and found intact; `None` when it never was, or damage was found since.
@@ -92,6 +101,22 @@ impl Logged {
         world: World<'_>,
     ) -> Result<(), StoreError> {
         self.store_remark(&self.remark(world.clock.now(), what, outcome, text), store, state)
+    }
+
+    /// Says that what the store has of these parts is damaged, as somebody found who read it: a restore, a drill.
+    ///
+    /// # Errors
+    /// When the store cannot take it.
+    pub fn say_damaged(
+        &self,
+        parts: &[&str],
+        by: &str,
+        store: &Store,
+        state: Option<&State>,
+        world: World<'_>,
+    ) -> Result<(), StoreError> {
+        let text = format!("damaged: {} (found by {by})", parts.join(", "));
+        self.say(RemarkKind::Damaged, Outcome::Incomplete, text, store, state, world)
     }
 
     /// Stores a remark about it, encrypted to whom it is encrypted.

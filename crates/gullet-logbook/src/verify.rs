@@ -425,7 +425,8 @@ pub fn remark(
             (RemarkKind::Damaged, Outcome::Incomplete, format!("damaged: {what}"))
         };
         let remark = logged.remark(world.clock.now(), what, outcome, text);
-        logged.store_remark(&Remark { payload: verdict.payload.clone(), ..remark }, store, state)?;
+        let opened = verdict.is_whole() && !verdict.locked;
+        logged.store_remark(&Remark { opened, payload: verdict.payload.clone(), ..remark }, store, state)?;
     }
     Ok(())
 }

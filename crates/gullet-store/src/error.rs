@@ -135,6 +135,11 @@ pub enum StoreError {
 }
 
 impl StoreError {
+    /// Whether it means that something stored is lost: not there, or not what it was.
+    pub fn is_damage(&self) -> bool {
+        matches!(self, Self::Missing { .. } | Self::Damaged { .. } | Self::NoChunk { .. })
+    }
+
     /// Whether the cause is a full disk or an exhausted quota.
     pub fn is_full(&self) -> bool {
         matches!(self, Self::Io(error) if matches!(error.source.kind(), io::ErrorKind::StorageFull | io::ErrorKind::QuotaExceeded))

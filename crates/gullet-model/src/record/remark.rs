@@ -35,6 +35,9 @@ pub struct Remark {
     /// The steps that led to it.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub steps: Vec<StepReport>,
+    /// Of `verified`: that the contents were opened, so that every path of every part was found whole, and not the stored bytes alone.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub opened: bool,
     /// Payload files that are damaged: what lies in them must be stored anew.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub payload: Vec<String>,
@@ -64,6 +67,7 @@ impl Remark {
             outcome,
             text,
             steps: Vec::new(),
+            opened: false,
             payload: Vec::new(),
             moved: Vec::new(),
             encrypted: None,

@@ -17,7 +17,7 @@ use std::time::Duration;
 use gullet_store::{PathError, Store};
 use serde::Serialize;
 
-use crate::restore::{RestoreError, RestorePlan};
+use crate::restore::{RestoreError, RestorePlan, say_damage};
 use gullet_capture::kinds::examine_sqlite;
 use gullet_host::hook::{Call, Limits, Runner};
 use gullet_host::state::{State, StateError};
@@ -28,7 +28,7 @@ use gullet_model::definition::{OneOrMany, PartKind, Probe, Require};
 use gullet_model::ids::random_id;
 use gullet_model::record::Capture;
 use gullet_model::step::Facts;
-use gullet_model::words::{count, millis, size};
+use gullet_model::words::{chain, count, millis, size};
 
 use engines::{RunningServer, ScratchServers};
 pub use plan::{DrillPlan, pick};
@@ -138,6 +138,9 @@ impl Drill<'_, '_> {
         let began = self.world.clock.uptime();
         let restore = RestorePlan::into_folder(self.logged, &into, &plan.spec.parts, &[])?;
         let report = restore.clone().apply(self.store, self.logged, self.world.stop, progress)?;
+        if let Err(error) = say_damage(&report.parts, "a drill", self.logged, (self.store, self.state), self.world) {
+            self.report.warnings.push(format!("the logbook could not be told: {}", chain(&error)));
+        }
         let files: u64 = report.parts.iter().map(|part| part.files).sum();
         let bytes: u64 = report.parts.iter().map(|part| part.bytes).sum();
         let problem = report.parts.iter().find_map(|part| Some(format!("{}: {}", part.part, part.problems.first()?)));

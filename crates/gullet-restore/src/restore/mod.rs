@@ -23,4 +23,4 @@ pub use into::{RestoreError, RestorePart, RestorePlan, RestoreReport};
 pub use owners::{OwnerError, OwnerMap};
 pub use select::{PatternError, Selection, each_selected, is_selected};
 pub use stream::{StreamReport, one_file, tar};
-pub use writing::PartResult;
+pub use writing::{PartResult, say_damage};

@@ -31,6 +31,17 @@ pub(super) enum WriteError {
     Length { found: u64, expected: u64 },
 }
 
+impl WriteError {
+    /// Whether the store has lost what is to be written.
+    pub(super) fn is_damage(&self) -> bool {
+        match self {
+            Self::Bytes(error) => error.is_damage(),
+            Self::Length { .. } => true,
+            Self::Link | Self::System(_) => false,
+        }
+    }
+}
+
 impl From<StoreError> for WriteError {
     fn from(error: StoreError) -> Self {
         Self::Bytes(error)

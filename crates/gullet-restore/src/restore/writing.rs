@@ -7,13 +7,15 @@ use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
 use std::sync::{Mutex, PoisonError};
 
 use gullet_store::listing::{Entry, Kind, ListingRef, PathName};
-use gullet_store::{ChunkReader, PathError, StoreError};
+use gullet_store::{ChunkReader, PathError, Store, StoreError};
 use serde::Serialize;
 
 use super::owners::OwnerMap;
 use super::select::{Selection, each_selected};
 use super::write::Target;
-use gullet_host::world::Stop;
+use gullet_host::state::State;
+use gullet_host::world::{Stop, World};
+use gullet_logbook::logbook::Logged;
 use gullet_model::words::chain;
 
 /// Problems named for a part, at most.
@@ -34,11 +36,19 @@ pub struct PartResult {
     pub problems: Vec<String>,
     /// How many there are in all.
     pub problem_count: u64,
+    /// Of them, those whose bytes the store has lost.
+    #[serde(skip_serializing_if = "is_zero")]
+    pub damaged_count: u64,
     /// Attributes that could not be set: what, how many, the first path.
     pub not_set: BTreeMap<String, (u64, String)>,
     /// Files with set-uid or set-gid and devices that were written: how many, and the first.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub powerful: Option<(u64, String)>,
+}
+
+#[allow(clippy::trivially_copy_pass_by_ref, reason = "the form that serde asks for")]
+fn is_zero(number: &u64) -> bool {
+    *number == 0
 }
 
 /// Why the walk over a listing ended.
@@ -75,7 +85,10 @@ impl Writer {
                 self.result.bytes += bytes;
             }
             Ok(_) => self.result.others += 1,
-            Err(error) => self.result.problem(format!("{}: {}", entry.path, chain(&error))),
+            Err(error) => {
+                self.result.damaged_count += u64::from(error.is_damage());
+                self.result.problem(format!("{}: {}", entry.path, chain(&error)));
+            }
         }
     }
 }
@@ -253,7 +266,10 @@ impl Writing<'_> {
             }
             Ok(_) => {}
             Err(WriteEnd::Stopped) => result.problem("stopped before it was done".to_owned()),
-            Err(WriteEnd::Store(error)) => result.problem(format!("the listing: {}", chain(&error))),
+            Err(WriteEnd::Store(error)) => {
+                result.damaged_count += u64::from(error.is_damage());
+                result.problem(format!("the listing: {}", chain(&error)));
+            }
         }
     }
 }
@@ -277,6 +293,21 @@ fn write_all(
     }
 }
 
+/// Has the logbook remember which parts the store was found to have lost, so that the run is not taken for a good one any more.
+///
+/// # Errors
+/// When the store cannot take it.
+pub fn say_damage(
+    parts: &[PartResult],
+    by: &str,
+    logged: &Logged,
+    (store, state): (&Store, &State),
+    world: World<'_>,
+) -> Result<(), StoreError> {
+    let damaged: Vec<&str> = parts.iter().filter(|part| part.damaged_count > 0).map(|part| &*part.part).collect();
+    if damaged.is_empty() { Ok(()) } else { logged.say_damaged(&damaged, by, store, Some(state), world) }
+}
+
 impl PartResult {
     /// Adds what came of more of the same part.
     pub(super) fn merge(&mut self, other: Self) {
@@ -284,6 +315,7 @@ impl PartResult {
         self.bytes += other.bytes;
         self.others += other.others;
         self.problem_count += other.problem_count;
+        self.damaged_count += other.damaged_count;
         self.problems.extend(other.problems);
         self.problems.truncate(NAMED);
         for (what, (count, first)) in other.not_set {

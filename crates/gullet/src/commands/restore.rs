@@ -10,7 +10,7 @@ use clap::Args;
 use gullet_host::world::World;
 use gullet_logbook::logbook::Logged;
 use gullet_model::record::RemarkKind;
-use gullet_restore::restore::{OwnerMap, RestorePlan, RestoreReport, Selection};
+use gullet_restore::restore::{OwnerMap, RestorePlan, RestoreReport, Selection, say_damage};
 use gullet_store::Store;
 
 use crate::args::{Global, ReadingArgs};
@@ -162,7 +162,7 @@ pub fn restore(ui: &mut Ui, global: &Global, args: &RestoreArgs) -> Result<Exit,
         return Err(no_such_path(&shown.run));
     }
     let text = format!("restored into {} on {} ({})", into.display(), outside.world().host.name, report.outcome);
-    tell_logbook(ui, (&reading, store, logged), text, outside.world());
+    tell_logbook(ui, (&reading, store, logged), &report, text, outside.world());
     if ui.is_json() {
         ui.json(&serde_json::json!({ "plan": shown, "report": report }))?;
     } else {
@@ -179,10 +179,17 @@ pub fn restore(ui: &mut Ui, global: &Global, args: &RestoreArgs) -> Result<Exit,
 }
 
 /// Has the logbook remember that a run was restored. A stranger's store is only read.
-fn tell_logbook(ui: &mut Ui, (reading, store, logged): (&Reading, &Store, &Logged), text: String, world: World<'_>) {
+fn tell_logbook(
+    ui: &mut Ui,
+    (reading, store, logged): (&Reading, &Store, &Logged),
+    report: &RestoreReport,
+    text: String,
+    world: World<'_>,
+) {
     let Some(state) = reading.loaded.as_ref().and_then(|loaded| crate::open::state(loaded).ok()) else { return };
     let said = logged.say(RemarkKind::Restored, gullet_model::Outcome::Complete, text, store, Some(&state), world);
-    if let Err(error) = said {
+    let damage = say_damage(&report.parts, "a restore", logged, (store, &state), world);
+    if let Err(error) = said.and(damage) {
         ui.warning(&format!("the logbook could not be told: {error}"));
     }
 }

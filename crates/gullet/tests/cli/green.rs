@@ -370,3 +370,29 @@ fn a_quiet_run_that_went_well_says_nothing_and_another_names_its_application() {
     place.gullet(&["run", "app", "-q"]).exits(1).says("app: ✗ failed");
     assert_eq!(place.json(&["show", "app@latest"])["record"]["trigger"], "by hand");
 }
+
+#[test]
+fn damage_that_a_restore_or_a_drill_finds_is_remembered_until_all_is_whole_again() {
+    let check = "[app.app.drill]\nchecks = [{ name = \"it is there\", run = [\"grep\", \"-q\", \"alpha\", \"{files}@/docs/a.txt\"] }]\n";
+    let place = Place::with_parts(&format!("{FILES}{check}"));
+    place.file("docs/a.txt", "alpha ".repeat(2000));
+    place.gullet(&["run", "app"]).exits(0);
+    let file = place.files_below("depot/payload").remove(0);
+    let finders: [(&[&str], i32); 2] = [(&["restore", "app@latest", "--into", "out"], 5), (&["drill", "app"], 1)];
+    for (command, code) in finders {
+        place.flip(&file, 60);
+        place.gullet(command).exits(code);
+        let (code, status) = place.status("app");
+        assert!(code == 2 && why(&status).contains("no complete run"), "{command:?}: {status}");
+        // Every byte is as it was; only who reads all of it may say so.
+        place.flip(&file, 60);
+        assert_eq!(place.status("app").0, 2);
+        place.gullet(&["verify"]).exits(0);
+        assert_eq!(place.status("app").0, if command[0] == "drill" { 2 } else { 0 }, "{command:?}");
+    }
+    // A drill that failed stands until the next one.
+    assert_eq!(place.runs()[0]["outcome"], "warnings");
+    place.gullet(&["drill", "app"]).exits(0);
+    assert_eq!(place.runs()[0]["outcome"], "complete");
+    assert_eq!(place.status("app").0, 0);
+}

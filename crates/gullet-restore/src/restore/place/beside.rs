@@ -15,7 +15,7 @@ use super::journal::JournalStage;
 use super::plan::{PlacePiece, PlannedTarget, RestoreMethod};
 use super::swap::{NEW, OLD, Swap, SwapTarget, kept};
 use crate::restore::select::bytes_selected;
-use crate::restore::writing::{Writing, Written};
+use crate::restore::writing::{Writing, Written, say_damage};
 use crate::restore::{PartResult, Selection, write};
 use gullet_host::state::{file_name, private_folder};
 use gullet_model::words::{chain, count, size};
@@ -65,6 +65,12 @@ impl Apply<'_, '_> {
         let written = format!("{}, {}, every byte verified", count(files, "file"), size(bytes));
         if problems > 0 {
             let why = format!("{} could not be restored, so nothing was touched", count(problems, "path"));
+            let with = &self.with;
+            let said =
+                say_damage(&self.report.parts, "a restore in place", with.logged, (with.store, with.state), with.world);
+            if let Err(error) = said {
+                self.report.warnings.push(format!("the logbook could not be told: {}", chain(&error)));
+            }
             self.step("stage", began, Err(why.clone()));
             return Err(Failure::Before(why));
         }
