@@ -6,6 +6,7 @@ use clap::Parser;
 
 use crate::args::Global;
 use crate::commands::{self, Command};
+use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::ui::Ui;
 
@@ -37,6 +38,7 @@ pub fn run(arguments: Vec<OsString>) -> Exit {
         }
     };
     let mut ui = Ui::new(cli.global.color, cli.global.quiet, cli.global.json);
+    let is_about_work = cli.command.is_about_work();
     let exit = match commands::execute(&mut ui, &cli.global, cli.command) {
         Ok(exit) => exit,
         Err(error) => {
@@ -45,7 +47,13 @@ pub fn run(arguments: Vec<OsString>) -> Exit {
         }
     };
     ui.clear();
-    exit
+    let Some(error) = ui.unprinted() else { return exit };
+    ui.error(&CommandError::text(Exit::Failed, format!("standard output cannot be written: {error}")));
+    match exit {
+        Exit::Monitoring(_) => Exit::Monitoring(3),
+        Exit::Complete if !is_about_work => Exit::Failed,
+        other => other,
+    }
 }
 
 #[cfg(test)]

@@ -23,6 +23,8 @@ pub struct Ui {
     json: bool,
     progress: Option<ProgressBar>,
     began: Option<std::time::Instant>,
+    /// Why data could not be printed, the first time.
+    unprinted: Option<io::Error>,
 }
 
 /// When output is coloured.
@@ -100,7 +102,7 @@ impl Ui {
         };
         let out = AutoStream::new(io::stdout(), choice(AutoStream::choice(&io::stdout())));
         let err = AutoStream::new(io::stderr(), choice(AutoStream::choice(&io::stderr())));
-        Self { out, err, quiet, json, progress: None, began: None }
+        Self { out, err, quiet, json, progress: None, began: None, unprinted: None }
     }
 
     /// Whether data is printed as JSON.
@@ -115,20 +117,26 @@ impl Ui {
 
     /// Data: a line on standard output.
     pub fn say(&mut self, line: impl std::fmt::Display) {
-        self.clear();
-        // A closed pipe is the reader's right; it ends nothing that must go on, such as leaving a hold.
         let text = line.to_string();
         // JSON has no control characters in it; escaping others would change what it says.
         let text = if self.json { text } else { tamed(&text) };
-        let _ = writeln!(self.out, "{text}");
-        let _ = self.out.flush();
+        self.write(format!("{text}\n").as_bytes());
     }
 
     /// Data as it is, without a newline of our own.
     pub fn write(&mut self, bytes: &[u8]) {
         self.clear();
-        let _ = self.out.write_all(bytes);
-        let _ = self.out.flush();
+        // It ends nothing that must go on, such as leaving a hold; a closed pipe is the reader's right.
+        if let Err(error) = self.out.write_all(bytes).and_then(|()| self.out.flush())
+            && error.kind() != io::ErrorKind::BrokenPipe
+        {
+            self.unprinted.get_or_insert(error);
+        }
+    }
+
+    /// Why not everything that was to be printed on standard output is there.
+    pub fn unprinted(&mut self) -> Option<io::Error> {
+        self.unprinted.take()
     }
 
     /// A value as JSON on standard output.

@@ -58,6 +58,13 @@ pub enum Command {
     Guard(guard::GuardArgs),
 }
 
+impl Command {
+    /// Whether the exit code says how work ended that is done and recorded, whoever reads about it; else what is printed is the work.
+    pub fn is_about_work(&self) -> bool {
+        matches!(self, Self::Run(_) | Self::Hold(_) | Self::Release(_) | Self::Restore(_) | Self::Drill(_))
+    }
+}
+
 /// Executes a command.
 pub fn execute(ui: &mut Ui, global: &Global, command: Command) -> Result<Exit, CommandError> {
     match command {

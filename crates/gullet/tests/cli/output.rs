@@ -119,3 +119,19 @@ fn every_command_has_help_with_an_example() {
     }
     place.gullet(&["--help"]).exits(0).says("7 the application is not released");
 }
+
+#[test]
+fn what_cannot_be_printed_is_no_success_but_a_run_stays_what_it_is() {
+    let desk = Desk::open();
+    let full = |arguments: &[&str]| {
+        let mut command = desk.place.command(arguments);
+        command.stdout(fs::File::options().write(true).open("/dev/full").unwrap());
+        called(command)
+    };
+    full(&["run", "quaybook", "--json"]).completes().says("standard output cannot be written: No space left");
+    for (command, code) in
+        [("runs", 1), ("show quaybook@latest --json", 1), ("store info depot", 1), ("plan quaybook", 1), ("status", 3)]
+    {
+        full(&command.split(' ').collect::<Vec<_>>()).exits(code).says("standard output cannot be written");
+    }
+}
