@@ -314,7 +314,14 @@ pub fn status(app: &str, book: &Logbook, hold: &NoteStatus, about: &Circumstance
                 let by_hand = by_hand.map(|text| format!("; {text}")).unwrap_or_default();
                 found.push((Severity::Critical, format!("the application was not released{by_hand}")));
             }
-            outcome => found.push((Severity::Critical, format!("the last run is {outcome}{cause}"))),
+            outcome => {
+                let ended = match outcome {
+                    Outcome::Failed => "failed".to_owned(),
+                    Outcome::Refused | Outcome::Interrupted => format!("was {outcome}"),
+                    _ => format!("is {outcome}"),
+                };
+                found.push((Severity::Critical, format!("the last run {ended}{cause}")));
+            }
         }
         if last.record.hold.no_hold.is_some() {
             found.push((Severity::Ok, "it is never held: its parts are not from one point in time".to_owned()));

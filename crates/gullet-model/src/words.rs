@@ -1,5 +1,8 @@
 //! Figures in words, the same in records, warnings and on a terminal.
 
+use jiff::Timestamp;
+use jiff::tz::TimeZone;
+
 /// Bytes in the one kind of unit that is used everywhere: powers of 1024.
 pub fn size(bytes: u64) -> String {
     const UNITS: [&str; 6] = ["B", "KiB", "MiB", "GiB", "TiB", "PiB"];
@@ -10,6 +13,11 @@ pub fn size(bytes: u64) -> String {
         unit += 1;
     }
     if unit == 0 { format!("{bytes} B") } else { format!("{value:.1} {}", UNITS[unit]) }
+}
+
+/// A point in time in the local zone, with its offset.
+pub fn time(at: Timestamp) -> String {
+    at.to_zoned_datetime(TimeZone::system()).strftime("%Y-%m-%d %H:%M:%S %:z").to_string()
 }
 
 /// A time in whole milliseconds.

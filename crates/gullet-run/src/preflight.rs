@@ -28,7 +28,7 @@ use gullet_model::words::{count, duration, list, millis, size};
 
 use programs::check_programs;
 pub use programs::missing_program;
-pub use store::{StoreTrouble, check_identity, check_mounted, check_store};
+pub use store::{StoreTrouble, cannot_open, check_identity, check_mounted, check_store};
 
 /// Bytes that are read into the store in a millisecond, roughly, and bytes that are copied.
 const STREAMED_A_MS: u64 = 200_000;
@@ -76,7 +76,7 @@ pub struct Preflight<'a> {
     /// The local state.
     pub state: &'a State,
     /// The store, or why it cannot be opened.
-    pub store: Result<&'a Store, String>,
+    pub store: Result<&'a Store, StoreTrouble>,
     /// The application's logbook.
     pub book: &'a Logbook,
     /// Runs probes.
@@ -116,7 +116,7 @@ pub fn known_beforehand(plan: &Plan, store: Option<&Store>, last: Option<&Logged
     if let Some(free) = store.and_then(|store| store.location().free_space().ok().flatten()) {
         let wanted = match last {
             Some(last) => last.record.bytes_stored(),
-            None => plan.parts.iter().filter_map(|part| survey(part, plan)).map(|survey| survey.bytes).sum(),
+            None => plan.parts.iter().filter_map(|part| survey(part, plan)).map(|survey| survey.allocated).sum(),
         };
         // Less may be new this time, and what is compressed is smaller; where there is not room for a tenth, it cannot fit.
         if free < wanted / 10 {
@@ -243,7 +243,7 @@ impl Preflight<'_> {
     }
 
     fn store(&self, checks: &mut Checks) {
-        let store = self.store.as_ref().map(|store| *store).map_err(String::as_str);
+        let store = self.store.clone();
         let checked = check_identity(store, self.plan, self.state)
             .and_then(|store| check_store(store, self.plan, self.runner.run.as_str()));
         match checked {
@@ -262,7 +262,7 @@ impl Preflight<'_> {
     }
 
     fn space(&self, surveys: &[Option<Survey>], checks: &mut Checks) {
-        let bytes: u64 = surveys.iter().flatten().map(|survey| survey.bytes).sum();
+        let bytes: u64 = surveys.iter().flatten().map(|survey| survey.allocated).sum();
         // Without an earlier run everything is new; with one, as much as last time and a tenth of all besides.
         let (wanted, from) = match self.last() {
             None => (bytes, "everything is new"),
@@ -402,7 +402,7 @@ impl Preflight<'_> {
                 Some(SecuredBy::Copy) => COPIED_A_MS,
                 None => STREAMED_A_MS,
             };
-            let bytes = if part.spec.precopy { survey.bytes / 50 } else { survey.bytes };
+            let bytes = if part.spec.precopy { survey.allocated / 50 } else { survey.allocated };
             Some((part, bytes / rate + survey.files / 20))
         });
         let each: Vec<(&PlannedPart, u64)> = each.collect();

@@ -3,17 +3,12 @@
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 
-pub use gullet_model::words::{count, duration, size};
+pub use gullet_model::words::{count, duration, size, time};
 
 /// How long an application was held; where leaving failed it was held for longer than could be measured.
 pub fn held_for(ms: u64, outcome: gullet_model::Outcome) -> String {
     let more = if outcome == gullet_model::Outcome::NotReleased { "over " } else { "" };
     format!("{more}{}", duration(ms))
-}
-
-/// A point in time in the local zone, with its offset.
-pub fn time(at: Timestamp) -> String {
-    at.to_zoned_datetime(TimeZone::system()).strftime("%Y-%m-%d %H:%M:%S %:z").to_string()
 }
 
 /// A point in time to the minute, without its zone; [`zone`] is for the heading above it.

@@ -46,7 +46,7 @@ impl SourceKind for SqliteSource {
     fn survey(&self, _: &PlannedPart, _: &Plan) -> Option<Survey> {
         let mut survey = Survey::default();
         match fs::metadata(&self.path) {
-            Ok(meta) => (survey.files, survey.bytes) = (1, meta.len()),
+            Ok(meta) => (survey.files, survey.bytes, survey.allocated) = (1, meta.len(), meta.len()),
             Err(error) => survey.problem = Some(format!("{}: {error}", self.path.display())),
         }
         Some(survey)

@@ -21,7 +21,7 @@ mod mark;
 use std::collections::{HashMap, HashSet};
 use std::fs::{self, File};
 use std::io::{self, BufWriter, Write};
-use std::os::unix::fs::{FileExt, MetadataExt};
+use std::os::unix::fs::{FileExt, MetadataExt, OpenOptionsExt};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
@@ -310,7 +310,8 @@ pub(crate) struct NewMarks {
 
 impl NewMarks {
     pub(crate) fn create(path: PathBuf) -> Result<Self, PathError> {
-        let file = File::options().read(true).write(true).create(true).truncate(true).open(&path).at(&path)?;
+        let file =
+            File::options().read(true).write(true).create(true).truncate(true).mode(0o600).open(&path).at(&path)?;
         let file = BufWriter::with_capacity(1 << 16, file);
         Ok(Self { file, path, at: 0, blocks: Vec::new(), marks: Vec::new(), counts: Counts::default() })
     }

@@ -3,7 +3,7 @@
 use std::collections::VecDeque;
 use std::fs::{self, File, OpenOptions};
 use std::io::{self, BufRead, BufReader, BufWriter, Read, Write};
-use std::os::unix::fs::FileExt;
+use std::os::unix::fs::{FileExt, OpenOptionsExt};
 use std::path::{Path, PathBuf};
 
 use gullet_store::listing::PathName;
@@ -59,9 +59,15 @@ impl Copies {
         }
         let file = match &mut self.file {
             Some(file) => file,
-            none => {
-                none.insert(OpenOptions::new().write(true).create(true).truncate(true).open(&self.path).at(&self.path)?)
-            }
+            none => none.insert(
+                OpenOptions::new()
+                    .write(true)
+                    .create(true)
+                    .truncate(true)
+                    .mode(0o600)
+                    .open(&self.path)
+                    .at(&self.path)?,
+            ),
         };
         let start = self.end;
         let mut buffer = vec![0; 256 << 10];
@@ -97,7 +103,10 @@ pub(crate) struct Pending {
 
 impl Pending {
     pub(crate) fn create(last: Marks, path: PathBuf) -> Result<Self, PathError> {
-        let out = BufWriter::with_capacity(1 << 16, File::create(&path).at(&path)?);
+        let out = BufWriter::with_capacity(
+            1 << 16,
+            OpenOptions::new().write(true).create(true).truncate(true).mode(0o600).open(&path).at(&path)?,
+        );
         Ok(Self { last, path, out, counts: Counts::default() })
     }
 

@@ -436,6 +436,8 @@ pub struct Survey {
     pub files: u64,
     /// Bytes in them.
     pub bytes: u64,
+    /// Bytes that they take on the disk, where that is less: holes in files are neither read nor stored.
+    pub allocated: u64,
     /// What would be left out, and why.
     pub left_out: Vec<LeftOut>,
     /// Patterns of `include` and `exclude` that match nothing.
@@ -454,6 +456,7 @@ pub(crate) fn survey_of(walk: &Walk, with_patterns: bool) -> Survey {
         if found.meta.is_file() {
             survey.files += 1;
             survey.bytes += found.meta.len();
+            survey.allocated += found.meta.len().min(found.meta.blocks() * 512);
         }
         Ok::<_, PathError>(())
     });

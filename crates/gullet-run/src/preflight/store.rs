@@ -4,7 +4,7 @@ use std::fs;
 use std::os::unix::fs::MetadataExt;
 use std::path::Path;
 
-use gullet_store::Store;
+use gullet_store::{Store, StoreError};
 
 use gullet_capture::plan::Plan;
 use gullet_host::state::State;
@@ -13,20 +13,24 @@ use gullet_model::words::chain;
 /// A store that a run could not use: why, and what to do.
 pub type StoreTrouble = (String, Option<String>);
 
+/// Why a store could not be opened. Only where there is none is one to be made.
+pub fn cannot_open(error: &StoreError, name: &str) -> StoreTrouble {
+    let there_is_none = matches!(error, StoreError::NoStore { .. });
+    (chain(error), there_is_none.then(|| format!("if there is to be one: gullet store new {name}")))
+}
+
 /// Whether the store is the one that is meant: where it must be, and the one that was there before. Nothing is written to
 /// another one, not even the record of a run that was refused. Gives the store.
 ///
 /// # Errors
 /// Why it is not, and what to do.
 pub fn check_identity<'s>(
-    store: Result<&'s Store, &str>,
+    store: Result<&'s Store, StoreTrouble>,
     plan: &Plan,
     state: &State,
 ) -> Result<&'s Store, StoreTrouble> {
     check_mounted(&plan.store, plan.mounted)?;
-    let store = store.map_err(|why| {
-        (why.to_owned(), Some(format!("if there is to be one: gullet store new {}", plan.store_name)))
-    })?;
+    let store = store?;
     state.recognise_store(&store.location().describe(), &store.info().id).map_err(|error| {
         let advice = "if that is meant: remove the line in stores.json of the state folder";
         (error.to_string(), Some(advice.to_owned()))

@@ -14,6 +14,7 @@ use jiff::Timestamp;
 
 use super::group::{GroupStage, Member};
 use crate::hold::{Guarded, Loss, OldState};
+use crate::preflight::{StoreTrouble, cannot_open};
 use crate::sequence::{Sequence, Shape, Task, TaskResult};
 use gullet_capture::capture::CapturedPart;
 use gullet_capture::part::{Filesystems, Staging, WarmCopy};
@@ -74,15 +75,15 @@ pub struct Ended {
 }
 
 /// What this machine knows to be in the store; else why the store cannot be used.
-fn open_cache(setup: &Setup<'_>) -> (Option<Cache>, Option<String>) {
+fn open_cache(setup: &Setup<'_>) -> (Option<Cache>, Option<StoreTrouble>) {
     let store = match &setup.store {
         Ok(store) => store,
-        Err(error) => return (None, Some(chain(error))),
+        Err(error) => return (None, Some(cannot_open(error, &setup.plan.store_name))),
     };
     let path = setup.state.cache_path(&store.info().id).map_err(|error| chain(&error));
     match path.and_then(|path| Cache::open(&path).map_err(|error| chain(&error))) {
         Ok(cache) => (Some(cache), None),
-        Err(text) => (None, Some(text)),
+        Err(text) => (None, Some((text, None))),
     }
 }
 
@@ -102,7 +103,7 @@ pub fn execute(setup: Setup<'_>, listener: &mut dyn Listener) -> Ended {
     });
     let (deposit, trouble) = match deposit.transpose() {
         Ok(deposit) => (deposit, trouble),
-        Err(error) => (None, trouble.or(Some(chain(&error)))),
+        Err(error) => (None, trouble.or(Some((chain(&error), None)))),
     };
     let (scratch, leftovers) = match setup.state.scratch(&setup.plan.app, setup.run.as_str(), &setup.lock) {
         Ok((scratch, leftovers)) => (scratch, Ok(leftovers)),
@@ -135,7 +136,7 @@ pub fn execute(setup: Setup<'_>, listener: &mut dyn Listener) -> Ended {
         grounds: Filesystems::default(),
         staging: Staging::new(setup.state, &setup.plan.app, setup.run.as_str()),
         store,
-        store_trouble: trouble.or(leftovers.as_ref().err().cloned()),
+        store_trouble: trouble.or(leftovers.as_ref().err().map(|text| (text.clone(), None))),
         leftovers: leftovers.unwrap_or_default(),
         deposit,
         deposited: None,
@@ -185,7 +186,7 @@ pub(super) struct Driver<'a, 'd> {
     pub(super) grounds: Filesystems,
     pub(super) staging: Staging,
     pub(super) store: Option<Store>,
-    store_trouble: Option<String>,
+    store_trouble: Option<StoreTrouble>,
     leftovers: Vec<String>,
     pub(super) deposit: Option<Deposit<'d>>,
     pub(super) deposited: Option<Deposited>,

@@ -185,7 +185,7 @@ impl Driver<'_, '_> {
     }
 
     fn write_record(&mut self, record: &Record) -> Result<String, String> {
-        let store = self.store.clone().ok_or_else(|| "the store is not there".to_owned())?;
+        let store = self.store.clone().ok_or_else(|| "the store cannot be used".to_owned())?;
         store.confirm().map_err(|error| chain(&error))?;
         let machine = MachineInfo {
             machine: record.machine.clone(),

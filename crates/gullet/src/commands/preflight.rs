@@ -1,5 +1,7 @@
 //! `gullet preflight`.
 
+use std::sync::Arc;
+
 use clap::Args;
 use gullet_capture::plan::{Plan, Request};
 use gullet_host::hook::Runner;
@@ -7,7 +9,8 @@ use gullet_host::state::State;
 use gullet_logbook::logbook::Logbook;
 use gullet_model::definition::Loaded;
 use gullet_model::ids::RunId;
-use gullet_run::preflight::{Check, Preflight, Verdict, check};
+use gullet_run::preflight::{Check, Preflight, Verdict, cannot_open, check};
+use gullet_store::{Folder, Store};
 use serde::Serialize;
 
 use crate::args::Global;
@@ -90,12 +93,12 @@ fn check_one(loaded: &Loaded, state: &State, outside: &RealWorld, app: &str) -> 
         top: state.folder().to_path_buf(),
     };
     let location = loaded.definition.store_of(app).map(|(_, spec)| spec.location.clone()).unwrap_or_default();
-    let store = open::store_at(location.as_ref());
+    let store = Store::open(Arc::new(Folder::new(location)));
     let book = store.as_ref().ok().and_then(|store| Logbook::read(store, Some(app), Some(state)).ok());
     let book = book.unwrap_or_default();
     let request = Request { app: app.to_owned(), ..Request::default() };
     let plan = Plan::make(loaded, request, state.folder().to_path_buf(), &runner, book.last_good(app))?;
-    let store = store.as_ref().map_err(|error| error.messages.join(": "));
+    let store = store.as_ref().map_err(|error| cannot_open(error, &plan.store_name));
     Ok(check(&Preflight { plan: &plan, state, store, book: &book, runner: &runner }))
 }
 

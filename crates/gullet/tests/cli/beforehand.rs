@@ -188,3 +188,31 @@ fn a_path_that_matches_nothing_is_an_error_wherever_it_is_asked_for() {
     assert_eq!(names(&["b.txt", "deep/d.txt"], "far"), ["b.txt", "d.txt"]);
     assert_eq!(names(&["deep", "deep/c.txt"], "nested"), ["c.txt", "d.txt"]);
 }
+
+#[test]
+fn a_file_that_is_mostly_holes_needs_no_room_for_them() {
+    let place = Place::with_parts("[[app.app.part]]\nname = \"docs\"\nfiles = [\"@/docs\"]\n");
+    place.file("docs/lastlog", "x");
+    fs::File::options().write(true).open(place.path("docs/lastlog")).unwrap().set_len(10 << 40).unwrap();
+    place.gullet(&["run", "app"]).exits(0).says("10.0 TiB");
+    place.gullet(&["preflight", "app"]).says("free in the store");
+}
+
+#[test]
+fn a_store_is_only_to_be_made_where_there_is_none() {
+    let place = Place::with_parts("[[app.app.part]]\nname = \"docs\"\nfiles = [\"@/docs\"]\n");
+    place.file("docs/a.txt", "x");
+    let whole = fs::read(place.path("depot/store.json")).unwrap();
+    for (text, is_advised) in [(None, true), (Some("{"), false)] {
+        match text {
+            Some(text) => drop(place.file("depot/store.json", text)),
+            None => fs::remove_file(place.path("depot/store.json")).unwrap(),
+        }
+        for command in ["run", "preflight"] {
+            let called = place.gullet(&[command, "app"]).exits(4);
+            assert_eq!(format!("{}{}", called.out, called.err).contains("gullet store new"), is_advised, "{command}");
+        }
+    }
+    place.file("depot/store.json", whole);
+    place.gullet(&["run", "app"]).exits(0);
+}

@@ -127,7 +127,7 @@ fn status_answers_0_to_3() {
     let text = std::fs::read_to_string(&path).unwrap();
     std::fs::write(&path, format!("{text}{slow}")).unwrap();
     desk.run().exits(1);
-    desk.place.gullet(&["status"]).exits(2).says("the last run is failed");
+    desk.place.gullet(&["status"]).exits(2).says("the last run failed");
     desk.misbehave("none");
     std::fs::write(&path, text.replace("\nentered ", "\n# entered ")).unwrap();
     desk.run().exits(6);

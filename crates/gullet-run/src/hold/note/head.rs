@@ -7,6 +7,7 @@ use serde::{Deserialize, Serialize};
 
 use super::boot_id;
 use gullet_host::hook::Process;
+use gullet_model::words::time;
 
 /// How far a hold is. It only moves forward.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
@@ -97,7 +98,7 @@ impl NoteHead {
 
     /// Who holds, and since when.
     pub fn describe(&self) -> String {
-        let since = self.began.map(|at| format!(" since {at}")).unwrap_or_default();
+        let since = self.began.map(|at| format!(" since {}", time(at))).unwrap_or_default();
         let who = if self.by_hand { "by hand".to_owned() } else { format!("by run {}", self.run) };
         let stuck = self.why.as_ref().filter(|_| self.state == NoteState::Leaving);
         let stuck = stuck.map(|why| format!("; it is being released, and is still held: {why}")).unwrap_or_default();

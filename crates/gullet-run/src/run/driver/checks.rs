@@ -85,9 +85,9 @@ impl<'a> Driver<'a, '_> {
     pub(super) fn check_store(&mut self) -> Result<(), StoreTrouble> {
         let missing = format!("cannot open the store at {}", self.plan.store.display());
         let store = match (&self.store, &self.store_trouble) {
-            (_, Some(trouble)) => Err(trouble.as_str()),
+            (_, Some(trouble)) => Err(trouble.clone()),
             (Some(store), None) => Ok(store),
-            (None, None) => Err(missing.as_str()),
+            (None, None) => Err((missing, None)),
         };
         match check_identity(store, self.plan, self.state) {
             Ok(store) => check_store(store, self.plan, self.run.as_str()),
