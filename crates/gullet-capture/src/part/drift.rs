@@ -21,20 +21,29 @@ fn number(capture: &Capture, fact: &str) -> Option<f64> {
     }
 }
 
-/// What a database may shrink by where the definition does not say: below that it is rather a mishap than a clean-up.
-const USUAL: [(&str, f64, f64); 2] = [("rows", 50.0, 10.0), ("bytes", 75.0, 65_536.0)];
+/// What a capture may shrink by where the definition does not say: below that it is rather a mishap than a clean-up. A fact, a
+/// share in percent, and the least that it was; of next to nothing a half is nothing to speak of.
+fn usual(nature: Nature) -> &'static [(&'static str, f64, f64)] {
+    match nature {
+        Nature::Database => &[("rows", 50.0, 10.0), ("bytes", 75.0, 65_536.0)],
+        // One that was cut short may well have ended with success.
+        Nature::Export => &[("bytes", 75.0, 65_536.0)],
+        // Many files may go at once; nearly all of them seldom do.
+        Nature::Files => &[("files", 90.0, 20.0)],
+        Nature::Elsewhere => &[],
+    }
+}
+
 /// Tables that are named, at most.
 const NAMED: usize = 5;
 
 /// How far each fact may fall: what the definition says, and what is usual for what it does not say.
 fn limits(spec: &Part, last: Option<&Capture>) -> Vec<(String, Share)> {
     let mut limits: Vec<(String, Share)> = spec.max_shrink.iter().map(|(fact, share)| (fact.clone(), *share)).collect();
-    if matches!(spec.kinds().as_slice(), [kind] if kind.nature() == Nature::Database) {
-        for (fact, share, from) in USUAL.iter().filter(|(fact, _, _)| !spec.max_shrink.contains_key(*fact)) {
-            // Of next to nothing a half is nothing to speak of.
-            if last.and_then(|last| number(last, fact)).is_some_and(|before| before >= *from) {
-                limits.push(((*fact).to_owned(), Share(*share)));
-            }
+    let usual = spec.kinds().first().map_or(&[][..], |kind| usual(kind.nature()));
+    for (fact, share, from) in usual.iter().filter(|(fact, _, _)| !spec.max_shrink.contains_key(*fact)) {
+        if last.and_then(|last| number(last, fact)).is_some_and(|before| before >= *from) {
+            limits.push(((*fact).to_owned(), Share(*share)));
         }
     }
     limits
@@ -126,10 +135,23 @@ mod tests {
         assert_eq!(warnings(&database, Some(499), 249_999).len(), 2);
         assert!(warnings(&part("sqlite = \"/x\"\nmax_shrink = { rows = \"100%\" }"), Some(1), 900_000).is_empty());
         assert_eq!(warnings(&part("sqlite = \"/x\"\nmax_shrink = { rows = \"1%\" }"), Some(980), 900_000).len(), 1);
-        // Files may go; and of next to nothing a half is nothing.
-        assert!(warnings(&part("files = [\"/x\"]"), Some(1), 1).is_empty());
+        // Of next to nothing a half is nothing.
         let small = capture(Some(9), 9000);
         assert!(judge(&database, &capture(Some(1), 1), Some(&small)).warnings.is_empty());
+    }
+
+    #[test]
+    fn an_export_that_was_cut_and_a_folder_that_was_emptied_are_warnings_by_themselves() {
+        let with = |files, bytes| Capture { counts: Counts { files, bytes, ..Counts::default() }, ..capture(None, 0) };
+        let last = with(100, 65_536);
+        let warnings = |spec: &Part, now: (u64, u64)| judge(spec, &with(now.0, now.1), Some(&last)).warnings.len();
+        let export = part("command = [\"x\"]");
+        assert_eq!((warnings(&export, (1, 16_384)), warnings(&export, (1, 16_383))), (0, 1));
+        let files = part("files = [\"/x\"]");
+        assert_eq!((warnings(&files, (10, 1)), warnings(&files, (9, 65_536))), (0, 1));
+        assert_eq!(warnings(&part("files = [\"/x\"]\nmax_shrink = { files = \"100%\" }"), (1, 1)), 0);
+        assert!(judge(&export, &with(1, 1), Some(&with(1, 65_535))).warnings.is_empty());
+        assert!(judge(&files, &with(1, 1), Some(&with(19, 1))).warnings.is_empty());
     }
 
     #[test]

@@ -92,7 +92,8 @@ pub struct Part {
     /// Commands whose output becomes a fact.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub facts: BTreeMap<String, CommandSpec>,
-    /// How far a fact may be below the last good run's before it is a warning; `bytes` and `files` are facts too.
+    /// How far a fact may be below the last good run's before it is a warning; `bytes` and `files` are facts too. Where nothing is
+    /// said: half of a database's `rows`, three quarters of the `bytes` of a database or an export, nine tenths of a folder's `files`.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub max_shrink: BTreeMap<String, Share>,
     /// The least that a fact may be; below it the part has failed.
