@@ -430,3 +430,6 @@ pub fn remark(
     }
     Ok(())
 }
+
+#[cfg(test)]
+mod tests;

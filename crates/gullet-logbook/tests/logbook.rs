@@ -110,7 +110,7 @@ fn a_day_is_one_of_the_zone_that_is_asked_in() {
 }
 
 #[test]
-fn remarks_make_an_outcome_worse_and_never_better() {
+fn remarks_make_an_outcome_worse_and_what_is_answered_anew_better() {
     let book = Book::new();
     let record = book.add("aa11", "quaybook", "2026-11-01T01:30:00Z", Outcome::Complete);
     let outcome = || book.read().runs[0].outcome();
@@ -122,7 +122,23 @@ fn remarks_make_an_outcome_worse_and_never_better() {
     assert!(book.read().runs[0].verified().is_none(), "damage was found since");
     assert!(book.read().last_good("quaybook").is_none());
     book.remark(&record, "aa11", "2026-11-01T04:00:00Z", RemarkKind::Verified, Outcome::Complete);
-    assert_eq!(outcome(), Outcome::Incomplete);
+    assert_eq!(outcome(), Outcome::Incomplete, "what was not opened answers nothing");
+    let (id, at) = (RunId::from("aa11"), "2026-11-01T05:00:00Z".parse().unwrap());
+    let opened = Remark::new(&id, &record, at, RemarkKind::Verified, Outcome::Complete, "whole".to_owned());
+    book.say(&Remark { opened: true, ..opened });
+    assert_eq!(outcome(), Outcome::Complete);
+    book.remark(&record, "aa11", "2026-11-01T06:00:00Z", RemarkKind::Damaged, Outcome::Incomplete);
+    assert_eq!(outcome(), Outcome::Incomplete, "what came before answers nothing");
+    let record = book.add("bb22", "quaybook", "2026-11-02T01:30:00Z", Outcome::Complete);
+    let outcome = || book.logged("bb22").outcome();
+    book.remark(&record, "bb22", "2026-11-02T02:00:00Z", RemarkKind::Drilled, Outcome::Warnings);
+    book.remark(&record, "bb22", "2026-11-02T03:00:00Z", RemarkKind::RestoredIntact, Outcome::Complete);
+    assert_eq!(outcome(), Outcome::Warnings, "nobody opened it");
+    book.remark(&record, "bb22", "2026-11-02T04:00:00Z", RemarkKind::Drilled, Outcome::Complete);
+    assert_eq!(outcome(), Outcome::Complete);
+    book.remark(&record, "bb22", "2026-11-02T05:00:00Z", RemarkKind::Hooks, Outcome::Warnings);
+    book.remark(&record, "bb22", "2026-11-02T06:00:00Z", RemarkKind::Hooks, Outcome::Complete);
+    assert_eq!(outcome(), Outcome::Warnings, "hooks are not asked again");
 }
 
 #[test]

@@ -68,8 +68,28 @@ fn it_ages_by_what_is_usual_or_said_and_a_time_in_the_future_is_no_proof() {
     assert_eq!(at(vec![run(Outcome::Complete, 0)], 1, None), Severity::Ok);
     assert_eq!(at(vec![run(Outcome::Complete, 0)], 2, None), Severity::Critical, "two days, where nothing is usual");
     assert_eq!((at(runs(), 27, None), at(runs(), 29, None)), (Severity::Ok, Severity::Critical), "twice a week");
+    let uneven = || [0, 1, 3, 13, 23].map(|day| run(Outcome::Complete, day * DAY)).to_vec();
+    assert_eq!((at(uneven(), 42, None), at(uneven(), 44, None)), (Severity::Ok, Severity::Critical), "the usual gap");
     assert_eq!((at(runs(), 15, Some(2)), at(runs(), 17, Some(2))), (Severity::Ok, Severity::Critical), "as it is said");
     assert_eq!(at(runs(), 13, None), Severity::Critical, "a run from tomorrow");
+}
+
+#[test]
+fn an_age_is_said_in_the_unit_that_fits() {
+    let words = |minutes| age_words(SignedDuration::from_mins(minutes));
+    assert_eq!(
+        [59, 60, 90, 47 * 60 + 59, 48 * 60, 100 * 60].map(words),
+        ["59 min", "1 h", "1 h", "47 h", "2 days", "4 days"]
+    );
+}
+
+#[test]
+fn a_severity_has_its_word_and_its_code() {
+    let all = [Severity::Ok, Severity::Warning, Severity::Critical, Severity::Unknown];
+    assert_eq!(
+        all.map(|severity| (severity.word(), severity.code())),
+        [("ok", 0), ("warning", 1), ("critical", 2), ("unknown", 3)]
+    );
 }
 
 #[test]

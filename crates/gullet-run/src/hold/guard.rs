@@ -1,7 +1,7 @@
 //! The guard: a second process that owns the hold.
 //!
 //! It has all it needs in memory, works in `/`, in a session of its own, and needs no write to leave: leave first, write
-//! afterwards. It leaves by itself at the limit, when main dies (its standard input ends), or when it is told by a signal.
+//! afterwards. It releases by itself at the limit, when main dies (its standard input ends), or when it is told by a signal.
 //! What does not let go is tried again, with growing pauses, until its probe says so.
 
 use std::io::{BufRead, BufReader, Read, Write};
@@ -342,7 +342,7 @@ impl Guard<'_, '_> {
 }
 
 /// Whether the hold with this token was left at main's request only: what a main asks before it commits. One that was
-/// stopped and goes on later finds that its guard has left by itself.
+/// stopped and goes on later finds that its guard has released by itself.
 pub fn was_left_as_asked(notes: &Path, app: &str, token: &str) -> bool {
     HoldNote::peek(notes, app).is_some_and(|head| head.token == token && head.why.is_none())
 }

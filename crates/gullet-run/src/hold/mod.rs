@@ -1,7 +1,7 @@
 //! The hold: entered, proven, left; by a second process that owns it, whatever happens to the first.
 //!
 //! - [`Keeper`]: enters and leaves steps, runs their probes, keeps sessions, measures. Lives in the guard.
-//! - [`guard`]: the second process. It serves the main process's requests, and leaves by itself at the limit, at
+//! - [`guard`]: the second process. It serves the main process's requests, and releases by itself at the limit, at
 //!   main's death, or when it is told to by a signal.
 //! - [`Guarded`]: the main process's end of it.
 //! - [`HoldNote`]: what is held, on disk, so that a later command can leave what guard and main both could not.

@@ -122,7 +122,7 @@ pub(super) enum FromGuard {
     },
     /// An operation is done.
     Done(Box<GuardAnswer>),
-    /// The guard left by itself, or lost a session: whatever is captured is void.
+    /// The guard released by itself, or lost a session: whatever is captured is void.
     Lost {
         /// Why.
         loss: Loss,

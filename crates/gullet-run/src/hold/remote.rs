@@ -184,7 +184,7 @@ impl Guarded {
         self.send(&FromMain::Stay)
     }
 
-    /// Why the hold is lost, if it is: the guard left by itself, lost a session, or is gone.
+    /// Why the hold is lost, if it is: the guard released by itself, lost a session, or is gone.
     pub fn lost(&mut self) -> Option<Loss> {
         loop {
             match self.answers.try_recv() {

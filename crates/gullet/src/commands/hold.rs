@@ -31,7 +31,7 @@ const LIMITLESS_MS: u64 = 300 * 24 * 60 * 60 * 1000;
 
 /// Put an application into backup mode by hand
 ///
-/// It is held until `gullet release`, or until the limit, when it is left by itself, even if this terminal is gone. A run
+/// It is held until `gullet release`, or until the limit, when it is released by itself, even if this terminal is gone. A run
 /// that follows takes the hold over, and leaves it at its end.
 ///
 /// Example: gullet hold quaybook --limit 10m
@@ -109,7 +109,7 @@ pub fn hold(ui: &mut Ui, global: &Global, args: &HoldArgs) -> Result<Exit, Comma
     let until = Timestamp::now() + jiff::SignedDuration::from_millis(i64::try_from(order.limit_ms).unwrap_or(0));
     ui.say(format!("{} {} is in backup mode (the hold)", styled(GOOD, "✓ held:"), args.app));
     ui.say(format!(
-        "it is left by itself after {}, at {}; before that: gullet release {}",
+        "it is released by itself after {}, at {}; before that: gullet release {}",
         Span(limit),
         time(until),
         args.app
@@ -216,7 +216,7 @@ fn wait(ui: &mut Ui, state: &State, app: &str, token: &str, outside: &RealWorld)
     }
 }
 
-/// How long until it is left by itself, in milliseconds; by the clock that the guard goes by, where that is known.
+/// How long until it is released by itself, in milliseconds; by the clock that the guard goes by, where that is known.
 fn remaining(head: &NoteHead) -> u64 {
     let gone = match (head.began_uptime(), head.began) {
         (Some(began), _) => SystemClock.uptime().saturating_sub(began).as_millis(),
@@ -286,7 +286,7 @@ fn list(ui: &mut Ui, state: &State) -> Result<Exit, CommandError> {
             let left = if has_limit { duration(remaining(head)) } else { "-".to_owned() };
             vec![head.app.clone(), how, who, since, left, harmless(head.why.as_deref().unwrap_or(""))]
         });
-        ui.say(table(&["application", "state", "by", "since", ">left by itself in", "why"], rows.collect()));
+        ui.say(table(&["application", "state", "by", "since", ">released by itself in", "why"], rows.collect()));
     }
     let unknown = held.iter().any(|(_, note)| *note == NoteStatus::Unreadable);
     Ok(if unknown { Exit::NotReleased } else { Exit::Complete })

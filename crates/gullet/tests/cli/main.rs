@@ -33,3 +33,4 @@ mod secure;
 mod store;
 mod sweep;
 mod trust;
+mod verify;

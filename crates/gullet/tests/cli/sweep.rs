@@ -10,7 +10,7 @@ use crate::harness::{Mounted, Place};
 const FILES: &str = "[[app.app.part]]\nname = \"docs\"\nfiles = [\"@/docs\"]\n";
 
 /// Bytes without a pattern (xorshift64).
-fn noise(length: usize, seed: u64) -> Vec<u8> {
+pub fn noise(length: usize, seed: u64) -> Vec<u8> {
     let mut state = seed.wrapping_mul(0x9E37_79B9_7F4A_7C15) | 1;
     let mut bytes = Vec::with_capacity(length + 8);
     while bytes.len() < length {
@@ -28,7 +28,7 @@ fn stored(place: &Place) -> u64 {
     String::from_utf8(found.stdout).unwrap().split_whitespace().next().unwrap().parse().unwrap()
 }
 
-fn payload(place: &Place) -> Vec<PathBuf> {
+pub fn payload(place: &Place) -> Vec<PathBuf> {
     let found = Command::new("find").arg(place.path("depot/payload")).args(["-type", "f"]).output().unwrap();
     String::from_utf8(found.stdout).unwrap().lines().map(PathBuf::from).collect()
 }
