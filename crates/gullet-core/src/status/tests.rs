@@ -176,6 +176,7 @@ fn a_hold_that_nobody_releases_is_critical_and_one_by_hand_is_a_warning() {
         began_up_ms: None,
         running: None,
         is_handed_over: false,
+        heeded: 0,
     };
     let of = |hold: NoteStatus| status("quaybook", &book, &hold, &soon());
     let held = of(NoteStatus::Owned(head.clone()));

@@ -65,13 +65,16 @@ pub struct Cancellation<'a> {
     pub until: Option<Duration>,
     /// Set when the hold is lost.
     pub lost: Option<&'a Stop>,
+    /// A wish that was there so many times already: one more ends it.
+    pub once_more: Option<(&'a Stop, u32)>,
 }
 
 impl Cancellation<'_> {
     /// Whether it is over.
     pub fn is_over(&self, clock: &dyn Clock) -> bool {
         let asked = |stop: Option<&Stop>| stop.is_some_and(|stop| stop.asked().is_some());
-        asked(self.stop) || asked(self.lost) || self.until.is_some_and(|at| clock.uptime() >= at)
+        let once_more = self.once_more.is_some_and(|(stop, times)| stop.times() > times);
+        once_more || asked(self.stop) || asked(self.lost) || self.until.is_some_and(|at| clock.uptime() >= at)
     }
 }
 

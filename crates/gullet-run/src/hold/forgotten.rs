@@ -9,7 +9,7 @@ use super::keeper::Keeper;
 use super::note::{FoundNote, HoldNote, NoteError, NoteHead};
 use super::old_state::OldState;
 use gullet_host::hook::{Runner, end_all, end_found, marked};
-use gullet_host::world::{Clock, World};
+use gullet_host::world::{Clock, Stop, World};
 
 /// How long a `release` that a dead guard had begun may go on.
 const LEAVING_MAY_TAKE: Duration = Duration::from_secs(30);
@@ -76,6 +76,6 @@ pub fn leave(
         top: scratch.to_path_buf(),
     };
     let mut keeper = Keeper::new(runner, steps, Duration::ZERO, Some(*note), entered, old_state);
-    let left = keeper.leave_all("released by a later command: the processes that held it were gone");
+    let left = keeper.leave_all("released by a later command: the processes that held it were gone", &Stop::default());
     Ok(Some(Forgotten { head, left, by_hand }))
 }

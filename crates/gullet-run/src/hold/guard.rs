@@ -86,8 +86,18 @@ pub fn serve(
     beat(answers.clone());
     let main = MainSignals { cancel: Arc::clone(&cancel), ..MainSignals::default() };
     let requests = read_requests(input, main.clone());
-    let guard =
-        Guard { world, order: &order, keeper, answers, main, told, leaving: None, saw_main_go: false, handed_over: 0 };
+    let guard = Guard {
+        world,
+        order: &order,
+        keeper,
+        answers,
+        main,
+        told,
+        leaving: None,
+        saw_main_go: false,
+        handed_over: 0,
+        heeded: 0,
+    };
     guard.serve(&requests);
     Ok(())
 }
@@ -198,6 +208,8 @@ struct Guard<'a, 'w> {
     saw_main_go: bool,
     /// How often it was asked to hand over, as far as it has heeded that.
     handed_over: u32,
+    /// How often it was told to leave, as far as a try to leave has heeded that.
+    heeded: u32,
 }
 
 impl Guard<'_, '_> {
@@ -218,6 +230,7 @@ impl Guard<'_, '_> {
             if let Some(loss) = self.reason_to_leave() {
                 self.begin_leaving(loss);
             }
+            self.heed();
             if self.is_due() && !self.leave_again() {
                 return;
             }
@@ -281,7 +294,8 @@ impl Guard<'_, '_> {
     }
 
     fn begin_leaving(&mut self, Loss { kind, why }: Loss) {
-        let left = self.keeper.leave_all(&why);
+        self.heeded = self.told.leave.times();
+        let left = self.keeper.leave_all(&why, &self.told.leave);
         let next = self.world.clock.uptime() + PAUSES.0;
         self.leaving = Some(Leaving { why: why.clone(), next, pause: PAUSES.0 });
         // It is tried again until it lets go, whatever main does meanwhile.
@@ -290,6 +304,14 @@ impl Guard<'_, '_> {
             Err(stuck) => format!("{why}; {stuck}"),
         };
         self.lose(Loss { kind, why });
+    }
+
+    /// Tries again at once where somebody asked for it since the last try.
+    fn heed(&mut self) {
+        let (told, now) = (self.told.leave.times(), self.world.clock.uptime());
+        if let Some(leaving) = self.leaving.as_mut().filter(|_| told > self.heeded) {
+            (leaving.next, leaving.pause) = (now, PAUSES.0);
+        }
     }
 
     /// Whether leaving is to be tried again now.
@@ -306,7 +328,8 @@ impl Guard<'_, '_> {
         if self.keeper.note().is_some_and(|note| note.is_superseded()) {
             return false;
         }
-        if self.keeper.leave_all(&why).is_ok() {
+        self.heeded = self.told.leave.times();
+        if self.keeper.leave_all(&why, &self.told.leave).is_ok() {
             let _ = self.answers.send(FromGuard::Released);
         }
         if let Some(leaving) = &mut self.leaving {

@@ -138,15 +138,17 @@ impl<'w> Keeper<'w> {
                 self.answer(CallOutcome::new(result))
             }
             Op::Release(step) => self.leave(step),
-            Op::ProveReleased(step) => {
-                let probes = self.steps[step].released.clone();
-                let answer = self.asked(step, probes.as_ref(), Some(Limits::WITHIN), Cancellation::default());
-                if answer.result.is_ok() {
-                    self.forget(step);
-                }
-                answer
-            }
+            Op::ProveReleased(step) => self.prove_released(step, Cancellation::default()),
         }
+    }
+
+    fn prove_released(&mut self, step: usize, patience: Cancellation<'_>) -> GuardAnswer {
+        let probes = self.steps[step].released.clone();
+        let answer = self.asked(step, probes.as_ref(), Some(Limits::WITHIN), patience);
+        if answer.result.is_ok() {
+            self.forget(step);
+        }
+        answer
     }
 
     fn answer(&self, outcome: CallOutcome) -> GuardAnswer {
@@ -373,32 +375,37 @@ impl<'w> Keeper<'w> {
     }
 
     /// Leaves everything that is held, in reverse, and proves it; a failing step never stops the others. A restore that is
-    /// in the middle of its swap is undone first, and the application stays stopped where that fails.
+    /// in the middle of its swap is undone first, and the application stays stopped where that fails. Waiting for an application to
+    /// serve ends early when `told` is asked once more: then all of it is to be tried anew.
     ///
     /// # Errors
     /// What is still held, and why.
-    pub fn leave_all(&mut self, why: &str) -> Result<(), String> {
+    pub fn leave_all(&mut self, why: &str, told: &Stop) -> Result<(), String> {
+        let heeded = told.times();
         if let Err(error) = self.go_back() {
             let entered = self.entered.clone();
             if let Some(note) = &mut self.note {
-                let _ = note.leaving(&entered, Some(format!("{why}; {error}")));
+                let _ = note.left_as_told(&entered, format!("{why}; {error}"), heeded);
             }
             return Err(error);
         }
         let stop = Stop::default();
+        let patience = Cancellation { once_more: Some((told, heeded)), ..Cancellation::default() };
         let mut failed = Vec::new();
         for step in self.entered.clone().into_iter().rev() {
             let left = self.perform(Op::Release(step), &stop);
             let has_probe = self.steps[step].released.is_some() && !self.sessions.contains_key(&step);
-            let result = if has_probe { self.perform(Op::ProveReleased(step), &stop).result } else { left.result };
+            let result = if has_probe { self.prove_released(step, patience).result } else { left.result };
             if let Err(error) = result {
                 failed.push(format!("{}: {error}", self.steps[step].name));
             }
         }
         let entered = self.entered.clone();
+        // What was cut short by another request answers none: it is tried anew.
+        let heeded = if told.times() > heeded { 0 } else { heeded };
         let text = if failed.is_empty() { why.to_owned() } else { format!("{why}; {}", failed.join("; ")) };
         if let Some(note) = &mut self.note {
-            let _ = note.leaving(&entered, Some(text));
+            let _ = note.left_as_told(&entered, text, heeded);
         }
         if failed.is_empty() { Ok(()) } else { Err(failed.join("; ")) }
     }

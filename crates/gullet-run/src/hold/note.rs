@@ -168,6 +168,7 @@ impl HoldNote {
             began_up_ms: None,
             running: None,
             is_handed_over: false,
+            heeded: 0,
         });
         if head.state.is_over() || head.entered.is_empty() {
             return Ok(FoundNote::Nothing);
@@ -326,6 +327,15 @@ impl HoldNote {
         self.write()
     }
 
+    /// The same at the end of a try to leave, which heeded so many requests to release.
+    ///
+    /// # Errors
+    /// When it cannot be written; leaving goes on all the same.
+    pub fn left_as_told(&mut self, entered: &[usize], why: String, heeded: u32) -> Result<(), NoteError> {
+        self.head.heeded = self.head.heeded.max(heeded);
+        self.leaving(entered, Some(why))
+    }
+
     /// Closes the note because a person says that nothing is held.
     ///
     /// # Errors
@@ -429,6 +439,7 @@ impl NoteHead {
             began_up_ms: None,
             running: None,
             is_handed_over: false,
+            heeded: 0,
         }
     }
 }

@@ -298,7 +298,7 @@ impl<'a> Driver<'a, '_> {
 
     /// What may end a task of the hold early.
     pub(super) fn patience(&self) -> Cancellation<'a> {
-        Cancellation { stop: Some(self.world.stop), until: self.deadline(), lost: Some(self.lost) }
+        Cancellation { stop: Some(self.world.stop), until: self.deadline(), lost: Some(self.lost), once_more: None }
     }
 
     /// Lets the sequence know what happened outside.

@@ -334,7 +334,9 @@ fn release_one(ui: &mut Ui, state: &State, app: &str, outside: &RealWorld) -> Re
             // One that cannot be read says nothing, and least of all that nothing is held.
             None => {}
             Some(now) if now.token == head.token && !now.state.is_over() => {
-                if let Some(why) = now.why.filter(|_| now.state == gullet_run::hold::NoteState::Leaving) {
+                // What stood there before it was asked says nothing about now.
+                let has_tried = now.state == gullet_run::hold::NoteState::Leaving && now.heeded > head.heeded;
+                if let Some(why) = now.why.filter(|_| has_tried) {
                     return Err(stuck(&why, &[]));
                 }
                 ui.progress(&format!("releasing {app}"));

@@ -239,6 +239,22 @@ fn a_release_that_fails_with_very_much_text_stays_readable() {
 }
 
 #[test]
+fn a_request_to_release_is_tried_at_once_and_answered_by_what_came_of_that() {
+    let place = application("touch @/held", "echo >> @/tries; [ -e @/gentle ] && rm -f @/held", PART);
+    let text = fs::read_to_string(place.path("gullet.toml")).unwrap();
+    let (first, last) = text.rsplit_once("within = \"300ms\"").unwrap();
+    place.file("gullet.toml", format!("{first}within = \"30s\"{last}"));
+    place.gullet(&["hold", "app", "--limit", "10m"]).exits(0);
+    let mut vain = start(&place, &["release", "app"]);
+    wait_until("its guard waits for it to serve", || place.path("tries").exists());
+    place.file("gentle", "");
+    let began = Instant::now();
+    place.gullet(&["release", "app"]).exits(0);
+    assert!(!is_held(&place) && began.elapsed() < Duration::from_secs(15), "{:?}", began.elapsed());
+    vain.wait().unwrap();
+}
+
+#[test]
 fn the_command_that_settled_a_hold_is_not_taken_for_its_guard() {
     let place = application("touch @/held", "[ -e @/gentle ] && rm -f @/held", PART);
     place.gullet(&["hold", "app", "--limit", "10m"]).exits(0);

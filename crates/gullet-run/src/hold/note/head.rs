@@ -73,6 +73,9 @@ pub struct NoteHead {
     /// Whether its guard, which lives, has let go of the lock for another one that takes the hold over.
     #[serde(default)]
     pub is_handed_over: bool,
+    /// How many requests to release the guard had heeded when it last tried to leave.
+    #[serde(default)]
+    pub heeded: u32,
 }
 
 /// A command that a guard is running.

@@ -19,6 +19,7 @@ fn head(token: &str) -> NoteHead {
         began_up_ms: None,
         running: None,
         is_handed_over: false,
+        heeded: 0,
     }
 }
 
