@@ -96,10 +96,7 @@ fn read_file(path: &Path, places: &mut Places, flaws: &mut Vec<Flaw>) -> Result<
     }
     let (table, errors) = DeTable::parse_recoverable(&source.text);
     if !errors.is_empty() {
-        flaws.extend(errors.into_iter().map(|error| {
-            let message = error.message().lines().next().unwrap_or("this is not TOML").to_owned();
-            Flaw::at(&source, error.span().unwrap_or(0..0), message, None)
-        }));
+        flaws.extend(syntax_flaws(errors, &source));
         return Ok(None);
     }
     let mut checker = Checker { source: &source, source_number: number, places, flaws: Vec::new() };
@@ -115,6 +112,24 @@ fn read_file(path: &Path, places: &mut Places, flaws: &mut Vec<Flaw>) -> Result<
             Ok(None)
         }
     }
+}
+
+/// So many errors of syntax are taken for so many slips; more come of one, such as a bracket that is not closed, which makes errors
+/// of all lines after it.
+const SLIPS: usize = 3;
+
+fn syntax_flaws(mut errors: Vec<toml::de::Error>, source: &Source) -> Vec<Flaw> {
+    errors.sort_by_key(|error| error.span().map_or(0, |span| span.start));
+    let mut hint = None;
+    if errors.len() > SLIPS {
+        errors.truncate(1);
+        hint = Some("what follows it could not be read either".to_owned());
+    }
+    let flaws = errors.into_iter().map(|error| {
+        let message = error.message().lines().next().unwrap_or("this is not TOML").to_owned();
+        Flaw::at(source, error.span().unwrap_or(0..0), message, hint.clone())
+    });
+    flaws.collect()
 }
 
 /// The files that an include pattern names, sorted; a plain name must exist.
