@@ -123,6 +123,14 @@ fn expected_within(app: &str, book: &Logbook, said: Option<SignedDuration>) -> S
     (usual * 2).max(EXPECTED_AT_LEAST)
 }
 
+fn ended(outcome: Outcome) -> String {
+    match outcome {
+        Outcome::Failed => "failed".to_owned(),
+        Outcome::Refused | Outcome::Interrupted => format!("was {outcome}"),
+        _ => format!("is {outcome}"),
+    }
+}
+
 fn age_words(age: SignedDuration) -> String {
     match age.as_hours() {
         hours @ 48.. => format!("{} days", hours / 24),
@@ -314,14 +322,7 @@ pub fn status(app: &str, book: &Logbook, hold: &NoteStatus, about: &Circumstance
                 let by_hand = by_hand.map(|text| format!("; {text}")).unwrap_or_default();
                 found.push((Severity::Critical, format!("the application was not released{by_hand}")));
             }
-            outcome => {
-                let ended = match outcome {
-                    Outcome::Failed => "failed".to_owned(),
-                    Outcome::Refused | Outcome::Interrupted => format!("was {outcome}"),
-                    _ => format!("is {outcome}"),
-                };
-                found.push((Severity::Critical, format!("the last run {ended}{cause}")));
-            }
+            outcome => found.push((Severity::Critical, format!("the last run {}{cause}", ended(outcome)))),
         }
         if last.record.hold.no_hold.is_some() {
             found.push((Severity::Ok, "it is never held: its parts are not from one point in time".to_owned()));

@@ -90,7 +90,9 @@ impl Driver<'_, '_> {
         hold.limit_ms = (!self.plan.spec.hold.is_empty()).then(|| millis(self.plan.longest_hold()));
         let mut warnings = self.builder.warnings.clone();
         warnings.dedup();
+        // As the definition has them, whatever failed or was captured first.
         let mut captures = self.builder.captures.clone();
+        captures.sort_by_key(|capture| self.plan.parts.iter().position(|part| part.name == capture.part));
         if void {
             for capture in &mut captures {
                 capture.listing = None;
@@ -150,6 +152,10 @@ impl Driver<'_, '_> {
         let written = self.write_record(&record);
         let (name, in_store) = match written {
             Ok(name) => (name, true),
+            // Why there is no store was the reason to refuse the run, and is told.
+            Err(_) if self.store.is_none() && record.outcome == Outcome::Refused => {
+                (self.keep_record_here(&record), false)
+            }
             Err(error) => {
                 self.trouble(
                     ProblemKind::Record,

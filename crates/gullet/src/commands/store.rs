@@ -179,7 +179,7 @@ pub(super) fn show_sweep(ui: &mut Ui, sweep: &Sweep, done: bool) {
         if sweep.forgotten > 0 {
             let files = count(sweep.forgotten, "file");
             ui.say(format!(
-                "  {files} mostly unneeded, and sealed: what is still needed is stored anew by the next run, and they go \
+                "  {files} mostly unneeded, and encrypted: what is still needed is stored anew by the next run, and they go \
                  when no run stands on them"
             ));
         }
@@ -333,7 +333,7 @@ fn info(ui: &mut Ui, global: &Global, name: &str) -> Result<Exit, CommandError> 
         ("id", info.id.clone()),
         ("made", info.created.clone()),
         ("format", info.format.to_string()),
-        ("sealed", if info.keys.is_empty() { "no".to_owned() } else { harmless(&info.keys.join(", ")) }),
+        ("encrypted", if info.keys.is_empty() { "no".to_owned() } else { harmless(&info.keys.join(", ")) }),
         ("payload", format!("{}, {}", count(files, "file"), size(bytes))),
         ("records", records.to_string()),
         ("machines", machines.to_string()),

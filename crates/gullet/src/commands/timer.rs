@@ -63,10 +63,10 @@ pub fn timer(ui: &mut Ui, global: &Global, args: &TimerArgs) -> Result<Exit, Com
     }
     ui.say(match args.boot {
         Some(Scheduler::Cron) => format!(
-            "# Leaves what was held when the machine went down. Written by: gullet timer --boot cron\n@reboot root {release}"
+            "# Releases what was held when the machine went down. Written by: gullet timer --boot cron\n@reboot root {release}"
         ),
         _ => format!(
-            "# Leaves what was held when the machine went down. Written by: gullet timer --boot systemd\n\
+            "# Releases what was held when the machine went down. Written by: gullet timer --boot systemd\n\
              [Unit]\nDescription=Release applications that a run held when the machine went down\nAfter=local-fs.target\n\n\
              [Service]\nType=oneshot\nExecStart={release}\n{LET_THE_GUARD_LIVE}\n\n\
              [Install]\nWantedBy=multi-user.target"

@@ -24,6 +24,7 @@ mod place;
 mod place_limits;
 mod planned;
 mod preflight;
+mod printed;
 mod racing;
 mod reader;
 mod restore;
