@@ -8,6 +8,7 @@ use gullet_logbook::logbook::{Logbook, Logged};
 use gullet_model::outcome::Outcome;
 use gullet_model::problem::ProblemKind;
 use gullet_model::record::{Remark, RemarkKind};
+use gullet_model::words::time;
 use gullet_restore::restore::place::{Journal, JournalStage};
 use gullet_run::hold::NoteStatus;
 
@@ -85,7 +86,26 @@ pub struct Circumstances {
     pub drilled_within: Option<SignedDuration>,
     /// Payload files of the newest complete run that are not there, or have another length.
     pub payload_gone: Vec<String>,
+    /// What its schedules ask for.
+    pub calendar: Option<CalendarState>,
 }
+
+/// How an application stands by the calendar.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum CalendarState {
+    /// It has no schedule, though others have, and does not say why.
+    Unscheduled,
+    /// It has schedules.
+    Scheduled {
+        /// When `due` was called last.
+        called: Option<Timestamp>,
+        /// The newest moment that is due and must be over by now.
+        due: Option<Timestamp>,
+    },
+}
+
+/// Who does what is due is called every minute; where it was not for so long, something is wrong with that.
+const CALLED_WITHIN: SignedDuration = SignedDuration::from_mins(10);
 
 /// Payload files that a run stands on and that are not there, or have another length. None of them is read.
 ///
@@ -126,7 +146,7 @@ fn expected_within(app: &str, book: &Logbook, said: Option<SignedDuration>) -> S
 fn ended(outcome: Outcome) -> String {
     match outcome {
         Outcome::Failed => "failed".to_owned(),
-        Outcome::Refused | Outcome::Interrupted => format!("was {outcome}"),
+        Outcome::Refused | Outcome::Missed | Outcome::Interrupted => format!("was {outcome}"),
         _ => format!("is {outcome}"),
     }
 }
@@ -217,6 +237,33 @@ fn failed_drill(app: &str, book: &Logbook, now: Timestamp) -> Option<String> {
     let passed = of(true).map(|remark| remark.at).filter(|at| now.duration_since(*at) >= -AHEAD).max();
     let text = failed.text.strip_prefix("drill failed: ").unwrap_or(&failed.text);
     passed.is_none_or(|passed| passed < failed.at).then(|| text.to_owned())
+}
+
+/// What is to be said of the schedules.
+fn of_calendar(calendar: &CalendarState, good: Option<&Logged>, now: Timestamp) -> Vec<(Severity, String)> {
+    let (called, due) = match calendar {
+        CalendarState::Unscheduled => {
+            let text = "it has no schedule, and does not say why (`no_schedule`)";
+            return vec![(Severity::Warning, text.to_owned())];
+        }
+        CalendarState::Scheduled { called, due } => (called, due),
+    };
+    let mut found = Vec::new();
+    // A time from the future says nothing about now.
+    let is_called = called.is_some_and(|at| {
+        let age = now.duration_since(at);
+        age <= CALLED_WITHIN && age >= -AHEAD
+    });
+    if !is_called {
+        let when = called.map_or_else(|| "never called".to_owned(), |at| format!("last called at {}", time(at)));
+        let text =
+            format!("nothing starts by its schedule: `gullet due` was {when}; see `gullet timer --every-minute`");
+        found.push((Severity::Critical, text));
+    }
+    if let Some(due) = due.filter(|due| good.is_none_or(|good| good.record.started < *due)) {
+        found.push((Severity::Critical, format!("there is no complete run since it was due at {}", time(due))));
+    }
+    found
 }
 
 /// What is to be said of the hold note.
@@ -331,6 +378,7 @@ pub fn status(app: &str, book: &Logbook, hold: &NoteStatus, about: &Circumstance
     if let Some(good) = good {
         found.extend(of_age(good, proven, within, about));
     }
+    found.extend(about.calendar.iter().flat_map(|calendar| of_calendar(calendar, good, about.now)));
     if let Some(why) = failed_drill(app, book, about.now) {
         found.push((Severity::Critical, format!("the last drill failed: {why}")));
     }

@@ -328,11 +328,23 @@ impl State {
         Ok(())
     }
 
+    /// Keeps other calls that do what is due away for as long as it lives; `None` while one is going on.
+    ///
+    /// # Errors
+    /// When the lock cannot be asked for.
+    pub fn lock_due(&self) -> Result<Option<File>, StateError> {
+        self.named_lock("due", FlockOperation::NonBlockingLockExclusive)
+    }
+
     fn sweep_lock(&self, how: FlockOperation) -> Result<Option<SweepLock>, StateError> {
-        let path = self.place(&["locks"])?.join("sweep");
+        Ok(self.named_lock("sweep", how)?.map(|file| SweepLock { _file: file }))
+    }
+
+    fn named_lock(&self, name: &str, how: FlockOperation) -> Result<Option<File>, StateError> {
+        let path = self.place(&["locks"])?.join(name);
         let file = OpenOptions::new().write(true).create(true).truncate(false).mode(0o600).open(&path).at(&path)?;
         match rustix::fs::flock(&file, how) {
-            Ok(()) => Ok(Some(SweepLock { _file: file })),
+            Ok(()) => Ok(Some(file)),
             Err(rustix::io::Errno::WOULDBLOCK) => Ok(None),
             Err(errno) => Err(PathError::new(&path, errno).into()),
         }

@@ -10,7 +10,7 @@ use crate::sealed::{self, Draft, OpenedDocument};
 use gullet_host::state::State;
 use gullet_host::world::World;
 use gullet_model::outcome::Outcome;
-use gullet_model::record::{RECORD_VERSION, Record, Remark, RemarkKind};
+use gullet_model::record::{RECORD_VERSION, Record, Remark, RemarkKind, stem_time};
 
 /// So many drills are looked back at for the last one that passed.
 const DRILLS_LOOKED_AT: usize = 10;
@@ -212,6 +212,30 @@ impl Recent {
         }
         Ok(recent)
     }
+}
+
+/// Whether a machine has a record of an application in a store that names this as its trigger, among those that began since. What
+/// triggered a run stands in clear, also where the record is encrypted.
+///
+/// # Errors
+/// When the store cannot be listed, or a record cannot be read: it may be the one.
+pub fn has_trigger(
+    store: &Store,
+    (app, machine): (&str, &str),
+    trigger: &str,
+    since: Timestamp,
+) -> Result<bool, StoreError> {
+    let since = stem_time(since);
+    for name in store.documents(&format!("records/{app}/{machine}"))?.iter().rev() {
+        if name.stem() < since.as_str() {
+            break;
+        }
+        let record: serde_json::Value = store.document(name)?.parse()?;
+        if record["trigger"] == trigger {
+            return Ok(true);
+        }
+    }
+    Ok(false)
 }
 
 mod find;

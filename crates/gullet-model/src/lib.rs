@@ -4,6 +4,7 @@
 //! - [`definition`]: the administrator's TOML, checked with file, line and column. Begin reading here.
 //! - [`record`]: what is kept about a run, and remarks about it. [`step`]: its steps and the processes they ran.
 //! - [`event`]: what happens in a run, as it happens.
+//! - [`definition::calendar`]: which moments come of a schedule.
 //! - [`ids`], [`outcome`]: names of runs, and how they end. [`words`]: figures in words.
 //!
 //! It may use `gullet-store`, for keys and listings that records name.

@@ -17,6 +17,8 @@ pub enum Outcome {
     Incomplete,
     /// Refused before the application was touched.
     Refused,
+    /// It was due by a schedule, and was not run.
+    Missed,
     /// Nothing of this run can be relied on.
     Failed,
     /// Stopped by a signal, and the application was released.
@@ -27,11 +29,12 @@ pub enum Outcome {
 
 impl Outcome {
     /// All outcomes, mildest first.
-    pub const ALL: [Self; 7] = [
+    pub const ALL: [Self; 8] = [
         Self::Complete,
         Self::Warnings,
         Self::Incomplete,
         Self::Refused,
+        Self::Missed,
         Self::Failed,
         Self::Interrupted,
         Self::NotReleased,
@@ -47,7 +50,9 @@ impl Outcome {
     pub fn is_whole(self) -> bool {
         match self {
             Self::Complete | Self::Warnings => true,
-            Self::Incomplete | Self::Refused | Self::Failed | Self::Interrupted | Self::NotReleased => false,
+            Self::Incomplete | Self::Refused | Self::Missed | Self::Failed | Self::Interrupted | Self::NotReleased => {
+                false
+            }
         }
     }
 
@@ -58,6 +63,7 @@ impl Outcome {
             Self::Warnings => "complete with warnings",
             Self::Incomplete => "incomplete",
             Self::Refused => "refused",
+            Self::Missed => "missed",
             Self::Failed => "failed",
             Self::Interrupted => "interrupted",
             Self::NotReleased => "not released",

@@ -75,6 +75,8 @@ pub enum ProblemKind {
     Died,
     /// The run could not begin.
     Refused,
+    /// It was due, and was not run.
+    Missed,
     /// A word of a later version.
     #[default]
     #[serde(other)]

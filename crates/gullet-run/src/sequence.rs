@@ -402,9 +402,12 @@ impl Sequence {
         match self.outcome {
             Outcome::Complete | Outcome::Warnings if self.shape.partial => None,
             Outcome::Complete | Outcome::Warnings => Some(HookMoment::Succeeded),
-            Outcome::Refused | Outcome::Incomplete | Outcome::Failed | Outcome::Interrupted | Outcome::NotReleased => {
-                Some(HookMoment::Failed)
-            }
+            Outcome::Refused
+            | Outcome::Missed
+            | Outcome::Incomplete
+            | Outcome::Failed
+            | Outcome::Interrupted
+            | Outcome::NotReleased => Some(HookMoment::Failed),
         }
     }
 }

@@ -46,6 +46,22 @@ impl Exit {
         }
     }
 
+    /// What a program of ours that ended with this number meant.
+    pub fn of_code(code: u8) -> Option<Self> {
+        let all = [
+            Self::Complete,
+            Self::Failed,
+            Self::Usage,
+            Self::Definition,
+            Self::Refused,
+            Self::Incomplete,
+            Self::Warnings,
+            Self::NotReleased,
+            Self::Interrupted,
+        ];
+        all.into_iter().find(|exit| exit.code() == code)
+    }
+
     /// The worse of two, for several runs in one call.
     #[must_use]
     pub fn worse(self, other: Self) -> Self {
@@ -68,7 +84,7 @@ impl From<Outcome> for Exit {
             Outcome::Complete => Self::Complete,
             Outcome::Warnings => Self::Warnings,
             Outcome::Incomplete => Self::Incomplete,
-            Outcome::Refused => Self::Refused,
+            Outcome::Refused | Outcome::Missed => Self::Refused,
             Outcome::Failed => Self::Failed,
             Outcome::Interrupted => Self::Interrupted,
             Outcome::NotReleased => Self::NotReleased,

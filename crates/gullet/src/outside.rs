@@ -89,6 +89,17 @@ impl RealWorld {
         Ok(())
     }
 
+    /// Asks for a stop at a time. The clock of the wall is looked at again and again: it may jump, and the machine may sleep.
+    pub fn stop_at(&self, at: Timestamp) {
+        let stop = Arc::clone(&self.stop);
+        std::thread::spawn(move || {
+            while CLOCK.now() < at {
+                CLOCK.sleep(Duration::from_millis(200));
+            }
+            stop.ask(gullet_run::run::FINISH_BY);
+        });
+    }
+
     /// What the core is handed.
     pub fn world(&self) -> World<'_> {
         World { clock: &*CLOCK, random: &*RANDOM, host: &self.host, environment: &self.environment, stop: &self.stop }

@@ -55,9 +55,12 @@ pub fn outcome(outcome: Outcome) -> String {
     let (style, mark) = match outcome {
         Outcome::Complete => (GOOD, "✓"),
         Outcome::Warnings => (WARN, "!"),
-        Outcome::Incomplete | Outcome::Refused | Outcome::Failed | Outcome::Interrupted | Outcome::NotReleased => {
-            (BAD, "✗")
-        }
+        Outcome::Incomplete
+        | Outcome::Refused
+        | Outcome::Missed
+        | Outcome::Failed
+        | Outcome::Interrupted
+        | Outcome::NotReleased => (BAD, "✗"),
     };
     styled(style, format!("{mark} {outcome}"))
 }

@@ -116,6 +116,16 @@ pub fn marked(mark: &str, fits: impl Fn(&str) -> bool) -> Vec<Process> {
     all().into_iter().filter(|pid| u32::try_from(*pid) != Ok(own)).filter(of_call).filter_map(Process::of).collect()
 }
 
+/// A process that was started with this variable of the environment, other than this one.
+pub fn with_variable(name: &str, value: &str) -> Option<Process> {
+    let own = std::process::id();
+    let has = |pid: &i32| {
+        let environ = fs::read(format!("/proc/{pid}/environ")).unwrap_or_default();
+        variable(&environ, name) == Some(value)
+    };
+    all().into_iter().filter(|pid| u32::try_from(*pid) != Ok(own)).find(has).and_then(Process::of)
+}
+
 /// Ends processes and waits until they are gone: TERM, then KILL. Gives the names of those that do not go.
 pub fn end_all(processes: &[Process], clock: &dyn Clock) -> Vec<String> {
     for (signal, patience) in [(Signal::TERM, GRACE), (Signal::KILL, GIVE_UP)] {

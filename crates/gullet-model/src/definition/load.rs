@@ -153,7 +153,7 @@ fn matching(from: &Path, pattern: &str) -> Result<Vec<PathBuf>, String> {
 /// several files if all say the same.
 fn join(into: &mut Definition, from: Definition, places: &Places, flaws: &mut Vec<Flaw>) {
     // Whatever is added to a definition must be joined, or refused here: the pattern names every key.
-    let Definition { include, state, mut store, app, group, status } = from;
+    let Definition { include, state, mut store, app, group, status, limits } = from;
     let mut flaw = |at: &str, message: String| flaws.push(places.flaw(at, message, None));
     fn take<T>(into: &mut BTreeMap<String, T>, from: BTreeMap<String, T>, mut twice: impl FnMut(&str)) {
         for (name, value) in from {
@@ -179,9 +179,15 @@ fn join(into: &mut Definition, from: Definition, places: &Places, flaws: &mut Ve
         (None, Some(state)) => into.state = Some(state),
         _ => {}
     }
-    for (key, is_there) in [("include", !include.is_empty()), ("status", status.is_some())] {
+    for (key, is_there) in
+        [("include", !include.is_empty()), ("status", status.is_some()), ("limits", limits.is_some())]
+    {
         if is_there {
-            flaw(key, "an included file holds stores, applications and groups, no `status` and `include`".to_owned());
+            flaw(
+                key,
+                "an included file holds stores, applications and groups, no `status`, `limits` and `include`"
+                    .to_owned(),
+            );
         }
     }
 }

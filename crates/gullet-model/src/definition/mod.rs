@@ -8,6 +8,7 @@
 //! - [`Flaw`]: one thing that is wrong, with file, line and column.
 
 mod back;
+pub mod calendar;
 mod check;
 mod command_text;
 mod engines;
@@ -16,6 +17,7 @@ mod load;
 mod part;
 pub mod placeholders;
 mod rules;
+mod schedule;
 mod source;
 mod sources;
 mod types;
@@ -28,11 +30,12 @@ pub use flaw::{Flaw, Flaws, Source};
 pub use load::{LoadError, Loaded, load};
 pub use part::{Drift, Each, Nature, OutputForm, Part, PartCommand, PartKind, StableFact, Tolerance, When};
 pub use rules::check_name;
+pub use schedule::{Every, OnDay, ScheduleSpec};
 pub use source::*;
 pub use sources::check_sources;
 pub use types::{
     App, CaptureMethod, CommandSpec, Definition, EnvValue, ExitWanted, FoundHeld, GroupSpec, HoldStep, Hook,
-    HookMoment, Hooks, OneOrMany, Probe, Require, SnapshotHooks, StoreSpec,
+    HookMoment, Hooks, LimitsSpec, OneOrMany, Probe, Require, SnapshotHooks, StoreSpec,
 };
 pub use values::{Share, Span};
 

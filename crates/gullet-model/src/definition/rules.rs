@@ -2,6 +2,7 @@
 
 mod command;
 mod part;
+mod schedule;
 
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -156,6 +157,7 @@ impl Rules<'_> {
         self.parts(&base, app);
         self.hooks(&base, app);
         self.back(&base, app);
+        self.schedules(&base, app);
     }
 
     fn back(&mut self, base: &str, app: &App) {

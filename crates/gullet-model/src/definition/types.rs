@@ -11,6 +11,7 @@ use serde::{Deserialize, Serialize};
 
 use super::back::{DrillSpec, RestoreSpec};
 use super::part::Part;
+use super::schedule::ScheduleSpec;
 use super::values::Span;
 pub use command::{CommandSpec, EnvValue, ExitWanted, OneOrMany, Probe, Require};
 
@@ -38,6 +39,9 @@ pub struct Definition {
     /// The local state folder; `/var/lib/gullet` by default. One a machine, on a local filesystem.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub state: Option<PathBuf>,
+    /// How much is done at once.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub limits: Option<LimitsSpec>,
     /// Where captures and records are kept.
     #[serde(default)]
     pub store: BTreeMap<String, StoreSpec>,
@@ -62,6 +66,16 @@ pub struct StatusSpec {
     /// Warn when no run was proven by a drill for so long, or never was; without it that is only said.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub drilled_within: Option<Span>,
+}
+
+/// How much is done at once.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[schemars(title = "the limits", deny_unknown_fields)]
+pub struct LimitsSpec {
+    /// So many runs that are due go on at once; 1 by default. Of one application never more than one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schemars(range(min = 1, max = 64))]
+    pub at_once: Option<u8>,
 }
 
 /// Applications that belong together: entered in order, captured while all are held, released in reverse.
@@ -157,8 +171,11 @@ pub struct App {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub expected_every: Option<Span>,
     /// When to run.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub schedule: Vec<ScheduleSpec>,
+    /// Why it has no schedule: then nobody is warned that it has none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub schedule: Option<Later>,
+    pub no_schedule: Option<String>,
     /// Which runs to keep.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub keep: Option<Later>,

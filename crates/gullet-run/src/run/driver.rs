@@ -75,6 +75,9 @@ pub struct Ended {
 }
 
 /// What this machine knows to be in the store; else why the store cannot be used.
+/// The wish to stop of a run that is not done by the time that its schedule says; the number of no signal.
+pub const FINISH_BY: i32 = 1000;
+
 fn open_cache(setup: &Setup<'_>) -> (Option<Cache>, Option<StoreTrouble>) {
     let store = match &setup.store {
         Ok(store) => store,
@@ -310,12 +313,13 @@ impl<'a> Driver<'a, '_> {
             self.told = true;
             self.sequence.interrupt();
             let name = match signal {
-                1 => "SIGHUP",
-                2 => "SIGINT",
-                15 => "SIGTERM",
-                _ => "a signal",
+                1 => "stopped by SIGHUP",
+                2 => "stopped by SIGINT",
+                15 => "stopped by SIGTERM",
+                FINISH_BY => "it was not done by the time that its schedule says (`finish_by`), so it was ended",
+                _ => "stopped by a signal",
             };
-            self.trouble(ProblemKind::Stopped, None, format!("stopped by {name}"), None);
+            self.trouble(ProblemKind::Stopped, None, name.to_owned(), None);
         }
         let lost = self.guard.as_mut().and_then(Guarded::lost).filter(|_| self.sequence.is_in_hold());
         if let Some(Loss { kind, why }) = lost {

@@ -16,7 +16,7 @@ mod parts;
 mod recover;
 mod refused;
 
-pub use driver::{Ended, Setup, execute};
+pub use driver::{Ended, FINISH_BY, Setup, execute};
 pub use group::{Group, Member};
 pub use history::{HistoryError, load_history};
 pub use keep::remark_declared;

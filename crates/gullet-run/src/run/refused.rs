@@ -22,6 +22,8 @@ pub struct Refusal<'a> {
     pub request: &'a Request,
     /// The application.
     pub spec: &'a App,
+    /// Whether it was refused, or was due by a schedule and missed.
+    pub outcome: Outcome,
     /// Why not.
     pub why: String,
 }
@@ -39,9 +41,14 @@ impl Refusal<'_> {
             trigger: self.request.trigger().to_owned(),
             reason: self.request.reason.clone(),
             partial: !self.request.only.is_empty(),
-            causes: vec![Problem { kind: ProblemKind::Refused, about: None, text: self.why, advice: None }],
+            causes: vec![Problem {
+                kind: if self.outcome == Outcome::Missed { ProblemKind::Missed } else { ProblemKind::Refused },
+                about: None,
+                text: self.why,
+                advice: None,
+            }],
             host: world.host.clone(),
-            ..Record::bare(self.run.clone(), &self.request.app, state.machine(), now, Outcome::Refused)
+            ..Record::bare(self.run.clone(), &self.request.app, state.machine(), now, self.outcome)
         };
         let bytes = serde_json::to_vec_pretty(&record).unwrap_or_default();
         let name = format!("{}-{}.json", record.stem(), gullet_store::Hash::of(&bytes));
@@ -58,7 +65,7 @@ impl Refusal<'_> {
         let moments = [(HookMoment::Failed, &hooks.failed), (HookMoment::Finished, &hooks.finished)];
         let run = |moment: HookMoment, hook: &Hook| {
             let env = BTreeMap::from([
-                ("GULLET_OUTCOME".to_owned(), Outcome::Refused.words().to_owned()),
+                ("GULLET_OUTCOME".to_owned(), self.outcome.words().to_owned()),
                 ("GULLET_RECORD".to_owned(), path.display().to_string()),
             ]);
             // What it notes would lie where those of the run that is going on do.

@@ -1,7 +1,9 @@
 //! The commands, one file each.
 
+mod agenda;
 mod compare;
 mod drill;
+mod due;
 mod generate;
 mod guard;
 mod hold;
@@ -46,6 +48,8 @@ pub enum Command {
     Drill(drill::DrillArgs),
     Thin(thin::ThinArgs),
     Keep(drill::KeepArgs),
+    Agenda(agenda::AgendaArgs),
+    Due(due::DueArgs),
     Timer(timer::TimerArgs),
     Status(status::StatusArgs),
     #[command(subcommand)]
@@ -61,7 +65,10 @@ pub enum Command {
 impl Command {
     /// Whether the exit code says how work ended that is done and recorded, whoever reads about it; else what is printed is the work.
     pub fn is_about_work(&self) -> bool {
-        matches!(self, Self::Run(_) | Self::Hold(_) | Self::Release(_) | Self::Restore(_) | Self::Drill(_))
+        matches!(
+            self,
+            Self::Run(_) | Self::Due(_) | Self::Hold(_) | Self::Release(_) | Self::Restore(_) | Self::Drill(_)
+        )
     }
 }
 
@@ -84,6 +91,8 @@ pub fn execute(ui: &mut Ui, global: &Global, command: Command) -> Result<Exit, C
         Command::Drill(args) => drill::drill(ui, global, &args),
         Command::Thin(args) => thin::thin(ui, global, &args),
         Command::Keep(args) => drill::keep(ui, global, &args),
+        Command::Agenda(args) => agenda::agenda(ui, global, &args),
+        Command::Due(args) => due::due(ui, global, &args),
         Command::Timer(args) => timer::timer(ui, global, &args),
         Command::Status(args) => status::status(ui, global, &args),
         Command::Store(command) => store::store(ui, global, &command),

@@ -57,6 +57,9 @@ pub struct RunArgs {
     /// Nobody is at the terminal: fail clearly instead of asking for something to be done by hand
     #[arg(long)]
     pub(super) unattended: bool,
+    /// End the run at this time, such as 2026-11-28T05:00:00Z: the application is released, and the run has failed
+    #[arg(long, value_name = "TIME")]
+    pub(super) finish_by: Option<jiff::Timestamp>,
 }
 
 pub fn run(ui: &mut Ui, global: &Global, args: &RunArgs) -> Result<Exit, CommandError> {
@@ -68,6 +71,9 @@ pub fn run(ui: &mut Ui, global: &Global, args: &RunArgs) -> Result<Exit, Command
     let state = open::state(&loaded)?;
     let outside = RealWorld::new();
     outside.listen_to_signals()?;
+    if let Some(at) = args.finish_by {
+        outside.stop_at(at);
+    }
     crate::forgotten::settle(ui, &loaded, &state, &outside);
     let mut exit = Exit::Complete;
     for together in sets(&loaded, args)? {
@@ -224,7 +230,9 @@ fn run_with(
             // It leaves a record all the same, and those who wait for its end are told.
             if let Some(spec) = loaded.definition.app.get(&refused.app) {
                 let why = error.messages.join(": ");
-                match (Refusal { run, request: &refused, spec, why }).tell(state, outside.world()) {
+                match (Refusal { run, request: &refused, spec, outcome: Outcome::Refused, why })
+                    .tell(state, outside.world())
+                {
                     Ok(complaints) => complaints.iter().for_each(|text| audience.warn(text)),
                     Err(error) => audience.warn(&format!("it could not be recorded: {error}")),
                 }

@@ -5,7 +5,7 @@ use std::sync::mpsc::channel;
 use std::time::{Duration, Instant};
 
 use clap::Args;
-use gullet_core::status::{self, AppStatus, Circumstances, Severity};
+use gullet_core::status::{self, AppStatus, CalendarState, Circumstances, Severity};
 use gullet_host::state::State;
 use gullet_logbook::logbook::Logbook;
 use gullet_model::definition::{Loaded, Span};
@@ -13,6 +13,7 @@ use gullet_restore::restore::place::Journal;
 use gullet_run::hold::{HoldNote, notes_folder};
 use jiff::{SignedDuration, Timestamp};
 
+use super::due::{read_ledger, schedules};
 use crate::args::Global;
 use crate::error::CommandError;
 use crate::exit::Exit;
@@ -109,6 +110,7 @@ fn of_app(loaded: &Loaded, state: Result<&State, &CommandError>, app: &str) -> R
         verified_within: span(limits.verified_within),
         drilled_within: span(limits.drilled_within),
         payload_gone: payload_gone.unwrap_or_default(),
+        calendar: calendar(loaded, state, app)?,
     };
     let hold = HoldNote::status(&notes_folder(state.folder()), app);
     let restore = Journal::load(state.folder(), app);
@@ -119,6 +121,27 @@ fn of_app(loaded: &Loaded, state: Result<&State, &CommandError>, app: &str) -> R
             answer.with(Severity::Critical, format!("the journal of a restore in place cannot be read: {error}"))
         }
     })
+}
+
+/// How an application stands by the calendar; nothing is said of it where no application has a schedule.
+fn calendar(loaded: &Loaded, state: &State, app: &str) -> Result<Option<CalendarState>, CommandError> {
+    let all = schedules(loaded);
+    if all.is_empty() {
+        return Ok(None);
+    }
+    let own: Vec<_> = all.iter().filter(|one| one.app == app).collect();
+    if own.is_empty() {
+        let says_why = loaded.definition.app.get(app).is_some_and(|spec| spec.no_schedule.is_some());
+        return Ok((!says_why).then_some(CalendarState::Unscheduled));
+    }
+    // Runs of some parts do not stand for the application. What was due before the ledger began is nobody's fault.
+    let ledger = read_ledger(state)?;
+    let whole = own.iter().filter(|one| one.rule.spec().parts.is_empty());
+    let due = whole.filter_map(|one| {
+        let since = ledger.since(&one.app, one.name())?;
+        one.rule.last_over(Timestamp::now()).filter(|at| *at > since)
+    });
+    Ok(Some(CalendarState::Scheduled { called: ledger.called, due: due.max() }))
 }
 
 /// The column of what is kept by another system; it is there only where anything does.

@@ -197,6 +197,7 @@ impl Tour<'_> {
             reread: false,
             trigger: None,
             unattended: true,
+            finish_by: None,
         };
         run::run(self.ui, &self.global, &args)
     }

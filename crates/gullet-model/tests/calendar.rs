@@ -1,0 +1,115 @@
+//! Schedules against a second implementation, in Python.
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on should panic")]
+
+use std::io::Write;
+use std::process::{Command, Stdio};
+
+use gullet_model::definition::ScheduleSpec;
+use gullet_model::definition::calendar::Rule;
+use jiff::Timestamp;
+use serde_json::{Value, json};
+
+/// Zones whose clocks change in every way: by half an hour, at midnight, twice a year backwards, by a whole day, or never.
+const ZONES: [&str; 12] = [
+    "Europe/Lisbon",
+    "America/New_York",
+    "Australia/Lord_Howe",
+    "Asia/Beirut",
+    "America/Havana",
+    "Africa/Casablanca",
+    "Pacific/Apia",
+    "Asia/Kathmandu",
+    "America/St_Johns",
+    "Europe/Dublin",
+    "America/Santiago",
+    "UTC",
+];
+
+/// Chance from a fixed beginning (xorshift64).
+struct Dice(u64);
+
+impl Dice {
+    fn roll(&mut self, sides: u64) -> u64 {
+        self.0 ^= self.0 << 13;
+        self.0 ^= self.0 >> 7;
+        self.0 ^= self.0 << 17;
+        self.0 % sides
+    }
+
+    fn pick<'a>(&mut self, all: &[&'a str]) -> &'a str {
+        all[usize::try_from(self.roll(all.len() as u64)).unwrap()]
+    }
+}
+
+fn random_rule(dice: &mut Dice) -> Value {
+    let every = dice.pick(&["hour", "day", "day", "week", "month", "year"]);
+    let weekday = ["mon", "sat", "sun", "mon-fri", "fri-mon", "wed-thu"];
+    let month_day = ["last", "first sun", "second mon", "fourth fri", "last sat", "1", "15", "29", "31"];
+    let year_day = ["12-31", "02-29", "03-29", "10-25", "06-15"];
+    let mut on: Vec<Value> = Vec::new();
+    let some = if matches!(every, "hour" | "day") { dice.roll(2) } else { 1 + dice.roll(2) };
+    for _ in 0..some {
+        let text = match every {
+            "month" => dice.pick(&month_day),
+            "year" => dice.pick(&year_day),
+            _ => dice.pick(&weekday),
+        };
+        on.push(text.parse::<u8>().map_or_else(|_| text.into(), Into::into));
+    }
+    let times = ["00:00", "00:30", "01:00", "01:30", "02:00", "02:15", "02:30", "03:00", "12:00", "23:30", "23:59"];
+    let minutes = ["00", "15", "30", "59"];
+    let at: Vec<&str> =
+        (0..=dice.roll(3)).map(|_| if every == "hour" { dice.pick(&minutes) } else { dice.pick(&times) }).collect();
+    let excluded = ["01-01", "12-24..01-02", "2026-03-29", "2026-10-20..2026-10-31", "sun"];
+    let not_on: Vec<&str> = (0..dice.roll(3)).map(|_| dice.pick(&excluded)).collect();
+    // Two years around now, and the days on which Apia skipped one.
+    let zone = dice.pick(&ZONES);
+    let (from, days) = if zone == "Pacific/Apia" { (1_324_000_000, 60) } else { (1_735_700_000, 730) };
+    // Hours are gone through minute by minute: two weeks around a change of most clocks.
+    let (from, days) = if every == "hour" && days > 60 {
+        (1_774_400_000 + 5_000_000 * i64::try_from(dice.roll(4)).unwrap(), 14)
+    } else {
+        (from, days)
+    };
+    json!({ "every": every, "at": at, "on": on, "zone": zone, "not_on": not_on, "from": from, "until": from + days * 86_400 })
+}
+
+fn moments(rule: &Value) -> Option<Vec<i64>> {
+    let spec: ScheduleSpec = serde_json::from_value(json!({
+        "name": "s", "every": rule["every"], "at": rule["at"], "zone": rule["zone"], "not_on": rule["not_on"],
+        "on": rule["on"].as_array().filter(|on| !on.is_empty()),
+    }))
+    .unwrap();
+    let at = |key: &str| Timestamp::from_second(rule[key].as_i64().unwrap()).unwrap();
+    // Some come round on no day at all, and are refused for it.
+    let rule = Rule::new(&spec).ok()?;
+    Some(rule.between(at("from"), at("until"), usize::MAX).iter().map(|moment| moment.at.as_second()).collect())
+}
+
+#[test]
+fn five_hundred_rules_give_the_moments_that_a_second_implementation_gives() {
+    let mut dice = Dice(20_261_128);
+    let mut rules: Vec<(Value, Vec<i64>)> = Vec::new();
+    while rules.len() < 500 {
+        let rule = random_rule(&mut dice);
+        rules.extend(moments(&rule).map(|moments| (rule, moments)));
+    }
+    let script = concat!(env!("CARGO_MANIFEST_DIR"), "/tests/moments.py");
+    let mut python = Command::new("python3").arg(script).stdin(Stdio::piped()).stdout(Stdio::piped()).spawn().unwrap();
+    let mut input = python.stdin.take().unwrap();
+    let lines: String = rules.iter().map(|(rule, _)| format!("{rule}\n")).collect();
+    let writer = std::thread::spawn(move || input.write_all(lines.as_bytes()).unwrap());
+    let output = python.wait_with_output().unwrap();
+    writer.join().unwrap();
+    assert!(output.status.success());
+    let answers: Vec<Vec<i64>> =
+        String::from_utf8(output.stdout).unwrap().lines().map(|line| serde_json::from_str(line).unwrap()).collect();
+    assert_eq!(answers.len(), rules.len());
+    let mut all = 0;
+    for ((rule, moments), expected) in rules.iter().zip(&answers) {
+        let different = moments.iter().zip(expected).find(|(found, expected)| found != expected);
+        assert_eq!((different, moments.len()), (None, expected.len()), "{rule}");
+        all += moments.len();
+    }
+    assert!(all > 200_000, "{all}");
+}

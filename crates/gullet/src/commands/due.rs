@@ -1,0 +1,188 @@
+//! `gullet due`.
+
+use std::fs;
+use std::process::{Child, Command, Stdio};
+use std::time::Duration;
+
+use clap::Args;
+use gullet_capture::plan::Request;
+use gullet_core::due::{Entry, Hands, Ledger, MissedWhy, Scheduled, serve};
+use gullet_host::hook::{Process, with_variable};
+use gullet_host::state::{State, write_whole};
+use gullet_logbook::logbook::has_trigger;
+use gullet_model::Outcome;
+use gullet_model::definition::Loaded;
+use gullet_model::definition::calendar::Rule;
+use gullet_model::ids::RunId;
+use gullet_run::run::Refusal;
+use jiff::{SignedDuration, Timestamp};
+
+use crate::args::Global;
+use crate::error::CommandError;
+use crate::exit::Exit;
+use crate::open;
+use crate::outside::RealWorld;
+use crate::text::{harmless, time};
+use crate::ui::Ui;
+
+/// Start what is due by the schedules
+///
+/// The system's scheduler calls it every minute; `gullet timer --every-minute` prints the entry. It starts what came due since the
+/// last call, one run after the other, waits for them and exits. What could not start in time is recorded as missed. While one
+/// call goes on, others do nothing.
+///
+/// Example: gullet due
+#[derive(Args)]
+pub struct DueArgs {}
+
+pub fn due(ui: &mut Ui, global: &Global, _: &DueArgs) -> Result<Exit, CommandError> {
+    let loaded = open::definition(global)?;
+    let state = open::state(&loaded)?;
+    let Some(_lock) = state.lock_due()? else { return Ok(Exit::Complete) };
+    let outside = RealWorld::new();
+    outside.listen_to_signals()?;
+    crate::forgotten::settle(ui, &loaded, &state, &outside);
+    let schedules = schedules(&loaded);
+    let mut ledger = read_ledger(&state)?;
+    let mut system =
+        System { ui, loaded: &loaded, state: &state, outside: &outside, children: Vec::new(), exit: Exit::Complete };
+    let at_once = loaded.definition.limits.as_ref().and_then(|limits| limits.at_once).unwrap_or(1);
+    serve(&mut ledger, &schedules, usize::from(at_once), &mut system)?;
+    Ok(system.exit)
+}
+
+/// The schedules of a definition.
+pub(super) fn schedules(loaded: &Loaded) -> Vec<Scheduled> {
+    let of_app = |(app, spec): (&String, &gullet_model::definition::App)| {
+        let rules = spec.schedule.iter().filter_map(|spec| Rule::new(spec).ok());
+        rules.map(|rule| Scheduled { app: app.clone(), rule }).collect::<Vec<_>>()
+    };
+    loaded.definition.app.iter().flat_map(of_app).collect()
+}
+
+/// The ledger of a state folder.
+pub(super) fn read_ledger(state: &State) -> Result<Ledger, CommandError> {
+    let path = state.folder().join("due.json");
+    match fs::read(&path) {
+        Ok(bytes) => serde_json::from_slice(&bytes).map_err(|error| {
+            let text = format!("`{}` cannot be read, so it is not known what is done: {error}", path.display());
+            CommandError::text(Exit::Failed, text)
+                .hint("remove it, and the schedules begin anew: nothing before now is due then")
+        }),
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(Ledger::default()),
+        Err(error) => Err(error.into()),
+    }
+}
+
+/// The variable by which a run that was started is found again.
+const MARK: &str = "GULLET_DUE";
+/// A clock may have been set back by so much since a run began.
+const SET_BACK: SignedDuration = SignedDuration::from_hours(48);
+
+struct System<'a> {
+    ui: &'a mut Ui,
+    loaded: &'a Loaded,
+    state: &'a State,
+    outside: &'a RealWorld,
+    children: Vec<Child>,
+    exit: Exit,
+}
+
+fn mark(entry: &Entry) -> String {
+    format!("{}: {}", entry.app, entry.trigger())
+}
+
+impl Hands for System<'_> {
+    type Error = CommandError;
+
+    fn now(&self) -> Timestamp {
+        self.outside.world().clock.now()
+    }
+
+    fn is_stopped(&self) -> bool {
+        self.outside.world().stop.asked().is_some()
+    }
+
+    fn keep(&mut self, ledger: &Ledger) -> Result<(), CommandError> {
+        let written = write_whole(&self.state.folder().join("due.json"), &serde_json::to_vec(ledger)?);
+        written.map_err(|error| CommandError::new(Exit::Failed, &error))?;
+        Ok(())
+    }
+
+    fn start(&mut self, entry: &Entry, scheduled: &Scheduled) -> Result<Process, CommandError> {
+        let mut command = Command::new("/proc/self/exe");
+        command.arg("--definition").arg(&self.loaded.path);
+        command.args(["run", &entry.app, "--quiet", "--unattended", "--trigger", &entry.trigger()]);
+        for part in &scheduled.rule.spec().parts {
+            command.args(["--part", part]);
+        }
+        if let Some(at) = scheduled.rule.ends_at(entry.at) {
+            command.args(["--finish-by", &at.to_string()]);
+        }
+        let child = command.env(MARK, mark(entry)).stdin(Stdio::null()).spawn()?;
+        let process = i32::try_from(child.id()).ok().and_then(Process::of);
+        self.children.push(child);
+        process.ok_or_else(|| CommandError::text(Exit::Failed, "the run that was started is gone"))
+    }
+
+    fn find(&mut self, entry: &Entry) -> Option<Process> {
+        with_variable(MARK, &mark(entry))
+    }
+
+    fn is_over(&mut self, process: Process) -> bool {
+        let own = self.children.iter_mut().find(|child| i32::try_from(child.id()) == Ok(process.pid));
+        let Some(child) = own else { return process.living().is_none() };
+        match child.try_wait() {
+            Ok(Some(status)) => {
+                let code = status.code().and_then(|code| u8::try_from(code).ok());
+                self.exit = self.exit.worse(code.and_then(Exit::of_code).unwrap_or(Exit::Failed));
+                self.children.retain(|child| i32::try_from(child.id()) != Ok(process.pid));
+                true
+            }
+            Ok(None) => false,
+            Err(_) => process.living().is_none(),
+        }
+    }
+
+    fn has_record(&mut self, entry: &Entry) -> Result<bool, CommandError> {
+        let trigger = entry.trigger();
+        let is_meant = |(_, path): (String, std::path::PathBuf)| {
+            let record: serde_json::Value =
+                serde_json::from_slice(&fs::read(path).unwrap_or_default()).unwrap_or_default();
+            record["trigger"] == *trigger
+        };
+        if self.state.waiting(Some(&entry.app)).into_iter().any(is_meant) {
+            return Ok(true);
+        }
+        let Some((_, spec)) = self.loaded.definition.store_of(&entry.app) else { return Ok(false) };
+        let store = open::store_of(spec, self.state)?;
+        let since = entry.at.checked_sub(SET_BACK).unwrap_or(Timestamp::MIN);
+        Ok(has_trigger(&store, (&entry.app, self.state.machine()), &trigger, since)?)
+    }
+
+    fn miss(&mut self, entry: &Entry, why: &MissedWhy) -> Result<(), CommandError> {
+        let world = self.outside.world();
+        let gone = gullet_model::definition::App::default();
+        let spec = self.loaded.definition.app.get(&entry.app).unwrap_or(&gone);
+        let parts = spec.schedule.iter().find(|schedule| schedule.name == entry.schedule);
+        let request = Request {
+            app: entry.app.clone(),
+            only: parts.map(|schedule| schedule.parts.clone()).unwrap_or_default(),
+            trigger: Some(entry.trigger()),
+            ..Request::default()
+        };
+        let run = RunId::new(world.random);
+        let refusal = Refusal { run, request: &request, spec, outcome: Outcome::Missed, why: entry.missed_text(why) };
+        let complaints = refusal.tell(self.state, world)?;
+        let text = format!("{}: the run of schedule {}, due {}, was missed", entry.app, entry.schedule, time(entry.at));
+        let text = format!("{text}: {}", entry.missed_text(why));
+        self.ui.complain(harmless(&text));
+        complaints.iter().for_each(|text| self.ui.warning(text));
+        self.exit = self.exit.worse(Exit::Refused);
+        Ok(())
+    }
+
+    fn wait(&mut self, time: Duration) {
+        self.outside.world().clock.sleep(time);
+    }
+}
