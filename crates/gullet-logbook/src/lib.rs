@@ -1,12 +1,14 @@
 //! What a store knows of runs.
 //!
 //! - [`logbook`]: records and remarks of a store, in the order of their chain. Begin reading here.
+//! - [`keep`]: which runs the keep rules keep.
 //! - [`sealed`]: documents whose sensitive contents are encrypted.
 //! - [`verify`]: whether everything that the records name is there and intact.
 //! - [`sweep`]: giving runs up, removing what no run needs, filling a lost state folder anew.
 //!
 //! It may use `gullet-host`, `gullet-model` and `gullet-store`.
 
+pub mod keep;
 pub mod logbook;
 pub mod sealed;
 pub mod sweep;

@@ -12,7 +12,7 @@ use toml::de::{DeTable, DeValue};
 
 use super::flaw::{Flaw, Places, Source};
 use super::types::Definition;
-use super::values::{Share, Span};
+use super::values::{Period, Share, Span};
 
 /// The schema of a definition file.
 pub(super) fn definition_schema() -> &'static Value {
@@ -116,6 +116,7 @@ impl Checker<'_> {
         let wrong = match schema.get("format").and_then(Value::as_str) {
             Some("span") => text.parse::<Span>().err(),
             Some("share") => text.parse::<Share>().err(),
+            Some("period") => text.parse::<Period>().err(),
             _ => None,
         };
         if let Some(message) = wrong {
@@ -137,13 +138,7 @@ impl Checker<'_> {
             let name = key.get_ref().as_ref();
             let child = if path.is_empty() { name.to_owned() } else { format!("{path}/{name}") };
             if let Some(schema) = known.and_then(|known| known.get(name)) {
-                if is_later(schema) {
-                    let message = format!("`{name}` is not there yet: this version of Gullet cannot do it");
-                    let hint = Some("leave it out; nothing of it would be done".to_owned());
-                    self.flaw(key.span(), message, hint);
-                } else {
-                    self.value(value, schema, &child);
-                }
+                self.value(value, schema, &child);
             } else if let Some(schema) = schema.get("additionalProperties").filter(|schema| schema.is_object()) {
                 self.places.note(format!("{child}#"), self.source_number, key.span());
                 self.value(value, schema, &child);
@@ -202,11 +197,6 @@ fn flattened(forms: &[Value]) -> Vec<&Value> {
     forms.iter().flat_map(of).collect()
 }
 
-fn is_later(schema: &Value) -> bool {
-    let forms = schema.get("anyOf").and_then(Value::as_array);
-    resolve(schema).get("x-later").is_some() || forms.is_some_and(|forms| forms.iter().any(is_later))
-}
-
 fn title(schema: &Value) -> &str {
     schema.get("title").and_then(Value::as_str).unwrap_or("this table")
 }
@@ -235,6 +225,7 @@ fn example_value(schema: &Value) -> String {
     match (type_names(schema).first().copied(), schema.get("format").and_then(Value::as_str)) {
         (Some("string"), Some("span")) => "\"5m\"".to_owned(),
         (Some("string"), Some("share")) => "\"10%\"".to_owned(),
+        (Some("string"), Some("period")) => "\"14d\"".to_owned(),
         (Some("string"), _) => "\"…\"".to_owned(),
         (Some("integer" | "number"), _) => schema.get("minimum").map_or("1".to_owned(), ToString::to_string),
         (Some("boolean"), _) => "true".to_owned(),

@@ -30,14 +30,14 @@ pub use flaw::{Flaw, Flaws, Source};
 pub use load::{LoadError, Loaded, load};
 pub use part::{Drift, Each, Nature, OutputForm, Part, PartCommand, PartKind, StableFact, Tolerance, When};
 pub use rules::check_name;
-pub use schedule::{Every, OnDay, ScheduleSpec};
+pub use schedule::{Every, KeepSpec, OnDay, ScheduleSpec};
 pub use source::*;
 pub use sources::check_sources;
 pub use types::{
     App, CaptureMethod, CommandSpec, Definition, EnvValue, ExitWanted, FoundHeld, GroupSpec, HoldStep, Hook,
     HookMoment, Hooks, LimitsSpec, OneOrMany, Probe, Require, SnapshotHooks, StoreSpec,
 };
-pub use values::{Share, Span};
+pub use values::{Period, Share, Span};
 
 /// The JSON Schema of a definition file.
 pub fn schema() -> serde_json::Value {

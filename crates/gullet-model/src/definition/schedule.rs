@@ -4,6 +4,7 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::types::OneOrMany;
+use super::values::Period;
 
 /// When to run an application: `every` with its keys, or `cron`.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
@@ -40,6 +41,33 @@ pub struct ScheduleSpec {
     /// Only these parts; such runs are partial.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub parts: Vec<String>,
+}
+
+/// Which runs of an application keep what they captured. A run stays if any of these keeps it.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[schemars(title = "keep rules", deny_unknown_fields)]
+pub struct KeepSpec {
+    /// So many of the newest complete runs.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub newest: Option<u32>,
+    /// Every run that is younger, however it ended.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub everything_for: Option<Period>,
+    /// The newest complete run of each day, for so long.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub one_a_day_for: Option<Period>,
+    /// The newest complete run of each week, which begins on Monday.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub one_a_week_for: Option<Period>,
+    /// The newest complete run of each month.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub one_a_month_for: Option<Period>,
+    /// The newest complete run of each year.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub one_a_year_for: Option<Period>,
+    /// The zone of days, weeks, months and years: an IANA name, or `local`, which it is by default.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub zone: Option<String>,
 }
 
 /// How often a schedule comes round.

@@ -11,23 +11,9 @@ use serde::{Deserialize, Serialize};
 
 use super::back::{DrillSpec, RestoreSpec};
 use super::part::Part;
-use super::schedule::ScheduleSpec;
+use super::schedule::{KeepSpec, ScheduleSpec};
 use super::values::Span;
 pub use command::{CommandSpec, EnvValue, ExitWanted, OneOrMany, Probe, Require};
-
-/// Something that the design has room for and this version does not do. Any value is refused, with these words.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-pub struct Later;
-
-impl JsonSchema for Later {
-    fn schema_name() -> std::borrow::Cow<'static, str> {
-        "Later".into()
-    }
-
-    fn json_schema(_: &mut schemars::SchemaGenerator) -> schemars::Schema {
-        schemars::json_schema!({ "description": "Not there yet: refused by this version.", "x-later": true })
-    }
-}
 
 /// A definition file.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
@@ -178,7 +164,7 @@ pub struct App {
     pub no_schedule: Option<String>,
     /// Which runs to keep.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub keep: Option<Later>,
+    pub keep: Option<KeepSpec>,
 }
 
 /// A moment at which the administrator's hooks run.

@@ -84,6 +84,50 @@ impl fmt::Display for Share {
     }
 }
 
+/// So many days, weeks, months or years of the calendar: `"14d"`, `"2w"`, `"3m"`, `"10y"`.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Period {
+    number: i32,
+    unit: char,
+}
+
+impl Period {
+    /// As a span of the calendar.
+    pub fn span(self) -> jiff::Span {
+        let span = jiff::Span::new();
+        match self.unit {
+            'd' => span.days(self.number),
+            'w' => span.weeks(self.number),
+            'm' => span.months(self.number),
+            _ => span.years(self.number),
+        }
+    }
+}
+
+impl FromStr for Period {
+    type Err = String;
+
+    fn from_str(text: &str) -> Result<Self, String> {
+        let split = text.trim().split_at_checked(text.trim().len().saturating_sub(1));
+        let parsed = split.and_then(|(number, unit)| {
+            let unit = unit.chars().next().filter(|unit| "dwmy".contains(*unit))?;
+            let number = number.bytes().all(|byte| byte.is_ascii_digit()).then(|| number.parse().ok())??;
+            (1..=999).contains(&number).then_some(Self { number, unit })
+        });
+        parsed.ok_or_else(|| {
+            format!(
+                "`{text}` is no time to keep runs for; write for example \"14d\", \"2w\", \"3m\" for months or \"10y\""
+            )
+        })
+    }
+}
+
+impl fmt::Display for Period {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{}{}", self.number, self.unit)
+    }
+}
+
 macro_rules! as_text {
     ($type:ty, $name:literal, $format:literal, $about:literal) => {
         impl Serialize for $type {
@@ -111,6 +155,7 @@ macro_rules! as_text {
 }
 
 as_text!(Span, "Span", "span", "A span of time: \"250ms\", \"30s\", \"5m\", \"2h\", \"3d\", \"2w\" or \"1h30m\".");
+as_text!(Period, "Period", "period", "Days, weeks, months or years: \"14d\", \"2w\", \"3m\", \"10y\".");
 as_text!(Share, "Share", "share", "A share in percent: \"10%\".");
 
 #[cfg(test)]

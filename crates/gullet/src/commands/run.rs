@@ -15,6 +15,7 @@ use gullet_model::problem::ProblemKind;
 use gullet_restore::restore::place::Journals;
 use gullet_run::run::{Ended, Group, HistoryError, Member, Refusal, Setup, execute, load_history};
 
+use super::thin::after_success;
 use crate::args::Global;
 use crate::error::CommandError;
 use crate::exit::Exit;
@@ -92,6 +93,12 @@ pub fn run(ui: &mut Ui, global: &Global, args: &RunArgs) -> Result<Exit, Command
             exit = exit.worse(match ended {
                 Ok(ended) => {
                     summary(ui, &ended);
+                    if ended.outcome.is_whole() && !ended.record.partial {
+                        // Last of all, and only after success; what goes wrong with it takes nothing from the run.
+                        if let Err(error) = after_success(ui, &loaded, &state, &outside, &ended.record.app) {
+                            ui.warning(&format!("the keep rules could not be applied: {}", error.messages.join(": ")));
+                        }
+                    }
                     ended.outcome.into()
                 }
                 Err(error) => {

@@ -3,9 +3,13 @@
 use clap::Args;
 use gullet_host::hook::Runner;
 use gullet_host::state::State;
-use gullet_logbook::logbook::Logged;
+use gullet_logbook::keep::{KeptBy, decide_app, freed};
+use gullet_logbook::logbook::{Logbook, Logged};
 use gullet_logbook::sweep;
-use gullet_model::definition::Loaded;
+use gullet_model::definition::calendar::zone;
+use gullet_model::definition::{KeepSpec, Loaded};
+use gullet_store::Store;
+use jiff::tz::TimeZone;
 
 use crate::args::{Global, ReadingArgs};
 use crate::commands::store::{show_sweep, sweep_store};
@@ -14,23 +18,29 @@ use crate::exit::Exit;
 use crate::open;
 use crate::outside::RealWorld;
 use crate::reading::Reading;
-use crate::text::{harmless, size, time};
-use crate::ui::{BOLD, GOOD, Ui, outcome, styled};
+use crate::table::table;
+use crate::text::{count, harmless, minute, size, time, zone as local_zone};
+use crate::ui::{BOLD, GOOD, Ui, WARN, outcome, styled};
 
-/// Give up the captures of a run; its record stays
+/// Give up captures of runs, by the keep rules or one by one; their records stay
 ///
-/// Without --yes it is only shown. The newest complete run of an application and the newest one without warnings are never
-/// given up. What only that run needs is removed at once, unless a run is going on.
+/// Without --run the keep rules of the applications decide: each run is shown with the rule that keeps it. Without --yes nothing is
+/// changed. After a complete run its application's rules are applied by themselves. Whatever the rules say, the newest complete run
+/// stays, the newest without warnings, the newest that a drill has proven, and what is marked. What only the others need is removed
+/// at once, unless a run is going on.
 ///
-/// Example: gullet thin --run k3v9 --reason "test data" --yes
+/// Example: gullet thin quaybook
 #[derive(Args)]
 pub struct ThinArgs {
-    /// The run: an id, or the beginning of one (can be repeated)
-    #[arg(long = "run", value_name = "RUN", required = true)]
+    /// Only these applications
+    #[arg(value_name = "APP", conflicts_with = "runs")]
+    apps: Vec<String>,
+    /// Instead of what the rules say, this run: an id, or the beginning of one (can be repeated)
+    #[arg(long = "run", value_name = "RUN", requires = "reason")]
     runs: Vec<String>,
     /// Why; kept with the run
-    #[arg(long, value_name = "TEXT", required = true)]
-    reason: String,
+    #[arg(long, value_name = "TEXT", requires = "runs")]
+    reason: Option<String>,
     /// Do it
     #[arg(long)]
     yes: bool,
@@ -42,6 +52,10 @@ pub fn thin(ui: &mut Ui, global: &Global, args: &ThinArgs) -> Result<Exit, Comma
     let state = open::state(loaded)?;
     let outside = RealWorld::new();
     outside.listen_to_signals()?;
+    if args.runs.is_empty() {
+        return by_rules(ui, &reading, loaded, &state, &outside, args);
+    }
+    let because = args.reason.clone().unwrap_or_default();
     let mut exit = Exit::Complete;
     let mut done = Vec::new();
     let mut stores = Vec::new();
@@ -50,9 +64,9 @@ pub fn thin(ui: &mut Ui, global: &Global, args: &ThinArgs) -> Result<Exit, Comma
         sweep::may_thin(book, logged, store, state.machine())?;
         let record = &logged.record;
         if args.yes {
-            sweep::thin(book, logged, &args.reason, store, &state, outside.world())?;
+            sweep::thin(book, logged, &because, store, &state, outside.world())?;
             exit = exit.worse(remove_outside(ui, loaded, &state, &outside, logged)?);
-            if !stores.iter().any(|known: &&gullet_store::Store| known.info().id == store.info().id) {
+            if !stores.iter().any(|known: &&Store| known.info().id == store.info().id) {
                 stores.push(store);
             }
         }
@@ -66,15 +80,31 @@ pub fn thin(ui: &mut Ui, global: &Global, args: &ThinArgs) -> Result<Exit, Comma
                 time(record.started),
                 outcome(logged.outcome()),
                 size(record.bytes()),
-                harmless(&args.reason)
+                harmless(&because)
             ));
         }
     }
+    let swept = sweep_all(ui, &stores, &state, &outside)?;
+    if ui.is_json() {
+        ui.json(&serde_json::json!({ "runs": done, "swept": swept }))?;
+    } else if !args.yes {
+        ui.tell("nothing was changed; say --yes to do it");
+    }
+    Ok(exit)
+}
+
+/// Removes what no run needs any more.
+fn sweep_all(
+    ui: &mut Ui,
+    stores: &[&Store],
+    state: &State,
+    outside: &RealWorld,
+) -> Result<Vec<sweep::Sweep>, CommandError> {
     let mut swept = Vec::new();
     for store in stores {
         match state.lock_for_sweep()? {
             Some(lock) => {
-                let report = sweep_store(store, &state, &outside, sweep::DELAY, Some(&lock))?;
+                let report = sweep_store(store, state, outside, sweep::DELAY, Some(&lock))?;
                 if !ui.is_json() {
                     show_sweep(ui, &report, true);
                 }
@@ -83,12 +113,130 @@ pub fn thin(ui: &mut Ui, global: &Global, args: &ThinArgs) -> Result<Exit, Comma
             None => ui.warning("a run is going on, so nothing is removed now: `gullet store sweep NAME --yes` later"),
         }
     }
+    Ok(swept)
+}
+
+/// The rules of an application and their zone, where it has any.
+fn rules_of<'l>(loaded: &'l Loaded, app: &str) -> Option<(&'l KeepSpec, TimeZone)> {
+    let rules = loaded.definition.app.get(app)?.keep.as_ref()?;
+    Some((rules, zone(rules.zone.as_deref().unwrap_or("local")).ok()?))
+}
+
+fn by_rules(
+    ui: &mut Ui,
+    reading: &Reading,
+    loaded: &Loaded,
+    state: &State,
+    outside: &RealWorld,
+    args: &ThinArgs,
+) -> Result<Exit, CommandError> {
+    for app in &args.apps {
+        if !loaded.definition.app.contains_key(app) {
+            return Err(CommandError::text(Exit::Usage, format!("the definition has no application `{app}`")));
+        }
+        if rules_of(loaded, app).is_none() {
+            let error = CommandError::text(Exit::Usage, format!("`{app}` has no keep rules, so every run of it stays"));
+            return Err(error.hint(
+                "[app.NAME.keep] with newest, one_a_week_for, …; or one run: gullet thin --run RUN --reason TEXT",
+            ));
+        }
+    }
+    let wanted = |app: &&String| args.apps.is_empty() || args.apps.contains(app);
+    let now = outside.world().clock.now();
+    let (mut exit, mut stores, mut all) = (Exit::Complete, Vec::new(), Vec::new());
+    for app in loaded.definition.app.keys().filter(wanted) {
+        let Some((rules, zone)) = rules_of(loaded, app) else { continue };
+        for (store, book) in &reading.stores {
+            let decided = decide_app(book, app, rules, &zone, now);
+            let going: Vec<&Logged> = decided.iter().filter(|(_, kept)| kept.is_none()).map(|(run, _)| *run).collect();
+            let bytes = freed(book, &going);
+            if !ui.is_json() && !decided.is_empty() {
+                show_decided(ui, app, &decided, bytes);
+            }
+            for (logged, kept) in &decided {
+                all.push(serde_json::json!({
+                    "app": app, "run": logged.record.run, "began": logged.record.started, "stays": kept.is_some(), "kept_by": kept,
+                }));
+            }
+            if args.yes && !going.is_empty() {
+                exit = exit.worse(give_up(ui, (loaded, state, outside), (store, book), &going)?);
+                stores.push(store);
+            }
+        }
+    }
+    let swept = sweep_all(ui, &stores, state, outside)?;
     if ui.is_json() {
-        ui.json(&serde_json::json!({ "runs": done, "swept": swept }))?;
+        ui.json(&serde_json::json!({ "runs": all, "swept": swept }))?;
+    } else if all.is_empty() {
+        ui.say("no application with keep rules has a run");
     } else if !args.yes {
         ui.tell("nothing was changed; say --yes to do it");
     }
     Ok(exit)
+}
+
+fn show_decided(ui: &mut Ui, app: &str, decided: &[(&Logged, Option<KeptBy>)], bytes: u64) {
+    ui.say(styled(BOLD, harmless(app)));
+    let rows = decided.iter().map(|(logged, kept)| {
+        let record = &logged.record;
+        let (what, why) = match kept {
+            Some(kept) => (styled(GOOD, "stays"), kept.words()),
+            None => (styled(WARN, "goes"), "no rule keeps it"),
+        };
+        vec![record.run.to_string(), minute(record.started), outcome(logged.outcome()), what, why.to_owned()]
+    });
+    let began = format!("began ({})", local_zone());
+    ui.say(table(&["run", &began, "outcome", "", "why"], rows.collect()));
+    let going = decided.iter().filter(|(_, kept)| kept.is_none()).count() as u64;
+    ui.say(format!("{} of {} would go, {} freed by that\n", going, count(decided.len() as u64, "run"), size(bytes)));
+}
+
+/// Gives runs up because no keep rule keeps them.
+fn give_up(
+    ui: &mut Ui,
+    (loaded, state, outside): (&Loaded, &State, &RealWorld),
+    (store, book): (&Store, &Logbook),
+    going: &[&Logged],
+) -> Result<Exit, CommandError> {
+    let mut exit = Exit::Complete;
+    for logged in going {
+        sweep::thin(book, logged, "no keep rule keeps it", store, state, outside.world())?;
+        exit = exit.worse(remove_outside(ui, loaded, state, outside, logged)?);
+    }
+    Ok(exit)
+}
+
+/// Applies the keep rules of an application after a run of it that went well.
+pub(super) fn after_success(
+    ui: &mut Ui,
+    loaded: &Loaded,
+    state: &State,
+    outside: &RealWorld,
+    app: &str,
+) -> Result<(), CommandError> {
+    let (Some((rules, zone)), Some((_, spec))) = (rules_of(loaded, app), loaded.definition.store_of(app)) else {
+        return Ok(());
+    };
+    let store = open::store_of(spec, state)?;
+    let book = Logbook::read(&store, Some(app), Some(state))?;
+    let decided = decide_app(&book, app, rules, &zone, outside.world().clock.now());
+    let going: Vec<&Logged> = decided.iter().filter(|(_, kept)| kept.is_none()).map(|(run, _)| *run).collect();
+    if going.is_empty() {
+        return Ok(());
+    }
+    give_up(ui, (loaded, state, outside), (&store, &book), &going)?;
+    let freed = match state.lock_for_sweep()? {
+        Some(lock) => sweep_store(&store, state, outside, sweep::DELAY, Some(&lock))?.freed,
+        // The next one removes it.
+        None => 0,
+    };
+    let runs = count(going.len() as u64, "run");
+    ui.tell(format!(
+        "keep rules: the captures of {runs} were given up, {} freed; {} stay",
+        size(freed),
+        decided.len() - going.len()
+    ));
+    Ok(())
 }
 
 /// Has removed what a run left with another system.

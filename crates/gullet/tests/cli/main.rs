@@ -19,6 +19,7 @@ mod guard;
 mod harness;
 mod held;
 mod hold;
+mod keep;
 mod model;
 mod output;
 mod place;

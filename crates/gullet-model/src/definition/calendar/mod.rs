@@ -283,7 +283,11 @@ impl Times {
     }
 }
 
-fn zone(name: &str) -> Result<TimeZone, RuleError> {
+/// A zone by its name in a definition: an IANA name, or `local`.
+///
+/// # Errors
+/// When there is none.
+pub fn zone(name: &str) -> Result<TimeZone, RuleError> {
     if name == "local" {
         return Ok(TimeZone::system());
     }
