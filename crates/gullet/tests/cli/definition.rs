@@ -64,7 +64,6 @@ fn each_flaw_has_its_place_and_its_words() {
             "shows =",
         ),
         (format!("{PART}[app.desk.keep]\nnewest = 0\n"), "9:1", "these keep rules keep nothing", "one_a_week_for"),
-        (format!("{PART}[app.desk.keep]\nnewest = 10\n"), "9:11", "`keep` is not there yet", ""),
         (
             format!("{PART}enter = {{ run = [\"x\"] }}\n"),
             "9:1",
