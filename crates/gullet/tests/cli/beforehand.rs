@@ -62,8 +62,7 @@ fn what_can_be_known_beforehand_refuses_a_run_before_anything_is_held() {
     let place = Place::new();
     let _disk = Mounted::at(&place.path("depot"), "1m");
     place.define(&format!("[app.app]\nno_hold = \"a test\"\n{FILES}"));
-    fs::create_dir(place.path("docs")).unwrap();
-    fs::File::create(place.path("docs/large")).unwrap().set_len(1 << 30).unwrap();
+    place.allocated("docs/large", 64 << 20);
     place.gullet(&["store", "new", "depot"]).exits(0);
     place.gullet(&["run", "app"]).exits(4).says("make room");
 }

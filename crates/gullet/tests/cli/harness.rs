@@ -106,6 +106,14 @@ impl Place {
         path
     }
 
+    /// A file that takes so many bytes on the disk, none of which is written.
+    pub fn allocated(&self, name: &str, bytes: u64) -> PathBuf {
+        let path = self.file(name, "");
+        let made = Command::new("fallocate").args(["-l", &bytes.to_string()]).arg(&path).status().unwrap();
+        assert!(made.success(), "no room for {bytes} bytes");
+        path
+    }
+
     /// Writes the definition, with a store and a state folder in front; `@` stands for the place.
     pub fn define(&self, text: &str) {
         let head =

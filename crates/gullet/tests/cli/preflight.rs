@@ -5,7 +5,7 @@ use std::os::unix::fs::PermissionsExt;
 
 use serde_json::Value;
 
-use crate::harness::{Desk, Place};
+use crate::harness::{Desk, Mounted, Place};
 
 /// The checks of the only application, as `what: found` by verdict.
 fn found(place: &Place, code: i32) -> Vec<(String, String)> {
@@ -124,12 +124,15 @@ fn a_store_that_cannot_be_used_and_a_hold_that_proves_nothing() {
 
 #[test]
 fn too_little_space_is_found_before_the_hold() {
-    let place = Place::with_parts("[[app.app.part]]\nname = \"docs\"\nfiles = [\"@/docs\"]\n");
-    place.file("docs/a", "x");
-    // Sparse: it needs no space here, and would in a store.
-    fs::File::create(place.path("docs/huge")).unwrap().set_len(1 << 43).unwrap();
+    let place = Place::new();
+    let _disk = Mounted::at(&place.path("depot"), "1m");
+    place.define("[app.app]\nno_hold = \"a test\"\n[[app.app.part]]\nname = \"docs\"\nfiles = [\"@/docs\"]\n");
+    place.allocated("docs/large", 64 << 20);
+    // Holes take no room, here or in a store.
+    fs::File::create(place.path("docs/sparse")).unwrap().set_len(1 << 43).unwrap();
+    place.gullet(&["store", "new", "depot"]).exits(0);
     let checks = found(&place, 4);
-    assert!(has(&checks, "fail", "space: ") && has(&checks, "fail", "8.0 TiB estimated"), "{checks:?}");
+    assert!(has(&checks, "fail", "space: ") && has(&checks, "fail", "64.0 MiB estimated"), "{checks:?}");
 }
 
 #[test]
@@ -145,10 +148,9 @@ fn one_or_all_applications() {
 #[test]
 fn a_hold_that_would_last_too_long_is_foreseen_with_what_would_fit() {
     let desk = Desk::with(|definition| {
-        definition.replace("max_hold = \"1m\"", "max_hold = \"1m\"\ncapture_method = \"stream\"")
+        definition.replace("max_hold = \"1m\"", "max_hold = \"2s\"\ncapture_method = \"stream\"")
     });
-    let large = fs::File::create(desk.place.path("desk/manifests/large")).unwrap();
-    large.set_len(40 << 30).unwrap();
+    let large = desk.place.allocated("desk/manifests/large", 600 << 20);
     let call = desk.place.gullet(&["preflight", "--json"]);
     let checks = call.json()[0]["checks"].clone();
     let hold = checks.as_array().unwrap().iter().find(|check| check["what"] == "hold").unwrap();
@@ -156,10 +158,9 @@ fn a_hold_that_would_last_too_long_is_foreseen_with_what_would_fit() {
     let text = |key: &str| hold[key].as_str().unwrap();
     assert!(text("found").contains("most of it for `manifests`"), "{hold}");
     assert!(text("advice").contains("`precopy = true` for `manifests`"), "{hold}");
-    drop(large);
-    fs::remove_file(desk.place.path("desk/manifests/large")).unwrap();
+    fs::remove_file(large).unwrap();
     let found = found(&desk.place, 6);
-    assert!(has(&found, "pass", "by the sizes, 1 min 00 s at most"), "{found:?}");
+    assert!(has(&found, "pass", "by the sizes, 2.000 s at most"), "{found:?}");
     assert!(has(&found, "pass", "state folder: "), "{found:?}");
 }
 
