@@ -225,3 +225,22 @@ fn a_run_is_expected_within_twice_the_usual_time_and_two_days_at_least() {
     let said = Some(SignedDuration::from_hours(3));
     assert_eq!(expected_within("quaybook", &book(&[0, 100, 200]), said).as_hours(), 3);
 }
+
+#[test]
+fn what_was_verified_or_drilled_too_long_ago_is_a_warning_only_when_it_is() {
+    const HOUR: i64 = 3600;
+    let of = |age: i64| {
+        let mut one = run(Outcome::Complete, 1);
+        let at = Timestamp::new(1, 0).unwrap();
+        let said = |what| Remark::new(&one.record.run, &one.name, at, what, Outcome::Complete, String::new());
+        one.remarks = vec![said(RemarkKind::Verified), said(RemarkKind::Drilled)];
+        let within = Some(SignedDuration::from_hours(24));
+        let now = Timestamp::new(1 + age, 0).unwrap();
+        let about = Circumstances { now, verified_within: within, drilled_within: within, ..Circumstances::default() };
+        let book = Logbook { runs: vec![one], ..Logbook::default() };
+        let status = status("quaybook", &book, &NoteStatus::Nothing, &about);
+        (status.level, status.reasons.len())
+    };
+    assert_eq!(of(24 * HOUR), (Severity::Ok, 0), "just so");
+    assert_eq!(of(24 * HOUR + 1), (Severity::Warning, 2));
+}

@@ -140,3 +140,37 @@ fn what_another_system_has_of_a_thinned_run_is_removed_there_by_its_own_command(
         assert_eq!(fs::read_to_string(place.path(&format!("removed-{name}"))).unwrap(), format!("thin id-{name}\n"));
     }
 }
+
+#[test]
+fn a_lost_state_is_filled_anew_and_says_with_how_much() {
+    let (place, _) = Place::sealed_with_parts("[[app.app.part]]\nname = \"docs\"\nfiles = [\"@/docs\"]\n");
+    for number in 0..2 {
+        place.file(&format!("docs/{number}"), noise(2 << 20, number));
+        place.gullet(&["run", "app"]).exits(0);
+    }
+    place.gullet(&["verify", "--identity", "safe.key"]).exits(0);
+    let machine: Value = serde_json::from_slice(&fs::read(place.path("state/machine.json")).unwrap()).unwrap();
+    let machine = machine["machine"].as_str().unwrap();
+    let rebuild = |more: &[&str]| {
+        fs::remove_dir_all(place.path("state")).unwrap();
+        let report = place.json(&[&["store", "rebuild", "depot", "--machine", machine], more].concat());
+        assert_eq!(report["machine"], machine);
+        ["runs", "locked", "documents", "chunks"].map(|key| report[key].as_u64().unwrap())
+    };
+    let documents = (place.files_below("depot/records").len() + place.files_below("depot/remarks").len()) as u64;
+    assert_eq!((documents, payload(&place).len()), (4, 2));
+    assert_eq!(rebuild(&[]), [2, 2, 0, 0], "without the key nothing is opened");
+    let [runs, locked, kept, chunks] = rebuild(&["--identity", "safe.key"]);
+    assert_eq!((runs, locked, kept), (2, 0, documents));
+    let wrote = |run: &Value| {
+        let record = &place.json(&["show", run["run"].as_str().unwrap()])["record"];
+        record["holdings"]["wrote"].as_array().unwrap().iter().map(|file| file["chunks"].as_u64().unwrap()).sum::<u64>()
+    };
+    assert_eq!(chunks, place.runs().iter().map(wrote).sum::<u64>());
+    // What lies in a store of no key is known without one.
+    let plain = two_parts();
+    let machine: Value = serde_json::from_slice(&fs::read(plain.path("state/machine.json")).unwrap()).unwrap();
+    fs::remove_dir_all(plain.path("state")).unwrap();
+    let report = plain.json(&["store", "rebuild", "depot", "--machine", machine["machine"].as_str().unwrap()]);
+    assert_eq!((&report["documents"], &report["locked"], &report["runs"]), (&json!(0), &json!(0), &json!(1)));
+}

@@ -284,12 +284,18 @@ impl Mariadb {
         configuration
     }
 
+    /// Starts it. One that ends at once without a word in its log was never up: it is started once more.
     fn go(owner: tempfile::TempDir, data: PathBuf) -> Result<Self, String> {
-        let mut serve = as_nobody("/usr/sbin/mariadbd");
-        serve.arg(format!("--defaults-file={}", owner.path().join("my.cnf").display()));
-        let server = serve.stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
-        let mut server = Self { folder: owner.path().to_owned(), data, server, _owner: owner };
+        let folder = owner.path().to_owned();
+        let spawn = || {
+            let mut serve = as_nobody("/usr/sbin/mariadbd");
+            serve.arg(format!("--defaults-file={}", folder.join("my.cnf").display()));
+            let errors = fs::File::create(folder.join("errors")).unwrap();
+            serve.stdin(Stdio::null()).stdout(Stdio::null()).stderr(errors).spawn().unwrap()
+        };
+        let mut server = Self { folder: folder.clone(), data, server: spawn(), _owner: owner };
         let began = Instant::now();
+        let mut is_again = false;
         loop {
             let asked = server.program("mariadb-admin").arg("ping").output().unwrap();
             if asked.status.success() {
@@ -297,8 +303,13 @@ impl Mariadb {
             }
             let ended = server.server.try_wait().unwrap().is_some();
             if ended || began.elapsed() > Duration::from_secs(60) {
-                let log = fs::read_to_string(server.folder.join("log")).unwrap_or_default();
-                return Err(format!("ended: {ended}, after {} s: {log}", began.elapsed().as_secs()));
+                let read = |name: &str| fs::read_to_string(server.folder.join(name)).unwrap_or_default();
+                let (log, errors) = (read("log"), read("errors"));
+                if log.is_empty() && ended && !std::mem::replace(&mut is_again, true) {
+                    server.server = spawn();
+                    continue;
+                }
+                return Err(format!("ended: {ended}, after {} s: {log}{errors}", began.elapsed().as_secs()));
             }
             std::thread::sleep(Duration::from_millis(20));
         }
