@@ -61,9 +61,8 @@ gullet run quaybook --quiet >/dev/null
 gullet run quaybook --part bookings --reason 'a look at the bookings' --quiet >/dev/null
 shot runs "gullet runs"
 shot show "gullet show quaybook@latest --color always | head -50" 9 178 53
-shot verify "gullet verify"
 shot status "gullet status"
-shot restore "gullet restore quaybook@latest --into restored"
+shot restore "gullet verify; gullet restore quaybook@latest --into restored"
 shot drill "gullet drill quaybook; gullet compare $(gullet runs --json | grep -o '"run": *"[^"]*"' | head -1 | cut -d'"' -f4) quaybook@latest --part till --part ledger-inner-isles; gullet trace $place/desk/manifests/index.json; gullet status" 8 180 57
 touch desk/manifests/draft.tmp; echo 'new' > desk/manifests/late.list
 shot place "gullet restore quaybook --in-place --yes" 8 180 57
@@ -77,6 +76,46 @@ gullet --definition sealed.toml run quaybook --quiet >/dev/null
 shot keys "gullet key new safe.key; gullet key show safe.key; gullet key test --store sealed --identity other.key; gullet key test --store sealed --identity safe.key"
 first=$(gullet runs --json | grep -o '"run": *"[^"]*"' | head -1 | cut -d'"' -f4)
 shot thin "gullet thin --run $first --reason 'before the upgrade'; gullet thin --run $first --reason 'before the upgrade' --yes; gullet store sweep depot; gullet runs"
+# Every night by itself: three applications, one of them late.
+cat gullet.toml - > nightly.toml <<NIGHTLY
+[[app.quaybook.schedule]]
+name = "nightly"
+every = "day"
+at = "01:30"
+zone = "Europe/Lisbon"
+not_on = ["01-01"]
+finish_by = "05:00"
+[[app.quaybook.schedule]]
+name = "bookings"
+cron = "0 8-18/2 * * mon-fri"
+zone = "Europe/Lisbon"
+parts = ["bookings"]
+[app.quaybook.keep]
+newest = 2
+one_a_week_for = "3m"
+[app.archive]
+title = "Skerry Line archive"
+no_hold = "nothing writes to it"
+[[app.archive.part]]
+name = "papers"
+files = ["$place/desk/manifests"]
+[[app.archive.schedule]]
+name = "weekly"
+every = "week"
+on = "sun"
+at = ["01:15", "01:45"]
+zone = "Europe/Lisbon"
+[app.charts]
+no_hold = "nothing writes to it"
+[[app.charts.part]]
+name = "charts"
+files = ["$place/desk/manifests"]
+NIGHTLY
+gullet --definition nightly.toml run archive --quiet >/dev/null
+export GULLET_DEFINITION=$place/nightly.toml
+faketime -f "-2d" gullet due
+shot agenda "gullet agenda --from 2027-03-26T12:00:00Z --until 2027-03-29T12:00:00Z; gullet due; gullet status; gullet thin quaybook" 8 180 57
+unset GULLET_DEFINITION
 sed -e 's/^entered  = /enterd   = /; s/limit = "10s", tries/limit = "10 sec", tries/; s/required = true/required = "yes"/' gullet.toml > wrong.toml
 shot definition-errors "gullet plan quaybook --definition wrong.toml"
 # A ledger in PostgreSQL beside the desk, as a group.

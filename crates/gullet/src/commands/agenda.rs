@@ -41,6 +41,9 @@ const SHOWN: usize = 1000;
 /// So many are shown where it is not said until when.
 const BEGINNING: usize = 24;
 
+/// Waiting for less than this is not worth a word.
+const WORTH_A_WORD: SignedDuration = SignedDuration::from_secs(10);
+
 #[derive(Serialize)]
 struct Row {
     app: String,
@@ -120,7 +123,7 @@ fn rows(loaded: &Loaded, all: &[Scheduled], from: Timestamp, until: Timestamp) -
     let mut rows = Vec::new();
     for (one, moment) in due {
         let mut notes: Vec<String> = moment.note.iter().map(|note| clock_words(*note)).collect();
-        let waits = free.filter(|(until, _)| *until > moment.at);
+        let waits = free.filter(|(until, _)| until.duration_since(moment.at) >= WORTH_A_WORD);
         if let Some((until, other)) = waits {
             let waiting = until.duration_since(moment.at);
             let ms = u64::try_from(waiting.as_millis()).unwrap_or(0);

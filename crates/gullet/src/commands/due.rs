@@ -44,8 +44,15 @@ pub fn due(ui: &mut Ui, global: &Global, _: &DueArgs) -> Result<Exit, CommandErr
     crate::forgotten::settle(ui, &loaded, &state, &outside);
     let schedules = schedules(&loaded);
     let mut ledger = read_ledger(&state)?;
-    let mut system =
-        System { ui, loaded: &loaded, state: &state, outside: &outside, children: Vec::new(), exit: Exit::Complete };
+    let mut system = System {
+        ui,
+        loaded: &loaded,
+        state: &state,
+        outside: &outside,
+        children: Vec::new(),
+        told: None,
+        exit: Exit::Complete,
+    };
     let at_once = loaded.definition.limits.as_ref().and_then(|limits| limits.at_once).unwrap_or(1);
     serve(&mut ledger, &schedules, usize::from(at_once), &mut system)?;
     Ok(system.exit)
@@ -85,6 +92,8 @@ struct System<'a> {
     state: &'a State,
     outside: &'a RealWorld,
     children: Vec<Child>,
+    /// Why the last one was missed: several at once mostly are for one reason.
+    told: Option<String>,
     exit: Exit,
 }
 
@@ -175,7 +184,9 @@ impl Hands for System<'_> {
         let refusal = Refusal { run, request: &request, spec, outcome: Outcome::Missed, why: entry.missed_text(why) };
         let complaints = refusal.tell(self.state, world)?;
         let text = format!("{}: the run of schedule {}, due {}, was missed", entry.app, entry.schedule, time(entry.at));
-        let text = format!("{text}: {}", entry.missed_text(why));
+        let why = entry.missed_text(why);
+        let is_told = self.told.replace(why.clone()).is_some_and(|told| told == why);
+        let text = if is_told { format!("{text} too") } else { format!("{text}: {why}") };
         self.ui.complain(harmless(&text));
         complaints.iter().for_each(|text| self.ui.warning(text));
         self.exit = self.exit.worse(Exit::Refused);
