@@ -68,7 +68,6 @@ pub enum HookError {
 }
 
 /// One call of a command.
-#[derive(Default)]
 pub struct Call<'a> {
     /// Values of placeholders besides `{run}`.
     pub values: BTreeMap<String, String>,
@@ -94,6 +93,26 @@ pub struct Call<'a> {
     pub notes: bool,
     /// Told which process is started, and that it is over.
     pub started: Option<&'a (dyn Fn(Option<Process>) + Sync)>,
+}
+
+impl Default for Call<'_> {
+    /// A command with no values, for no moment, that has the usual time of a hook: without a limit that is said none ends at once.
+    fn default() -> Self {
+        Self {
+            values: BTreeMap::new(),
+            moment: "",
+            limit: Limits::HOOK,
+            patience: Cancellation::default(),
+            scratch: None,
+            stdin: None,
+            stdout: None,
+            dir: None,
+            env: BTreeMap::new(),
+            secrets: BTreeMap::new(),
+            notes: false,
+            started: None,
+        }
+    }
 }
 
 /// What came of a call.
