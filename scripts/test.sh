@@ -7,7 +7,7 @@ cd "$(dirname "$0")/.."
 # program: the Debian package that has it
 needed=(
   "cc:gcc" "setfattr:attr" "setfacl:acl" "zstd:zstd" "script:bsdutils" "pgrep:procps" "mount:mount" "find:findutils"
-  "tar:tar" "sha256sum:coreutils" "python3:python3" "pip3:python3-pip" "unshare:util-linux"
+  "tar:tar" "sha256sum:coreutils" "python3:python3" "pip3:python3-pip" "unshare:util-linux" "fallocate:util-linux" "systemd-analyze:systemd"
   "hostname:hostname" "curl:curl" "/usr/lib/postgresql/15/bin/postgres:postgresql-15" "mariadbd:mariadb-server-core" "mariadb:mariadb-client-core"
   "mariadb-dump:mariadb-client" "redis-server:redis-server" "redis-cli:redis-tools" "slapd:slapd" "ldapsearch:ldap-utils"
   "faketime:faketime" "age:age" "ssh-keygen:openssh-client" "mkfs.btrfs:btrfs-progs" "mkfs.xfs:xfsprogs" "mkfs.ext4:e2fsprogs"
@@ -17,6 +17,8 @@ PATH="$PATH:/usr/sbin:/sbin"
 for pair in "${needed[@]}"; do
   command -v "${pair%%:*}" >/dev/null 2>&1 || missing+=("${pair##*:}")
 done
+# Python has no time zones of its own.
+[ -e /usr/share/zoneinfo/Europe/Lisbon ] || missing+=("tzdata")
 # A library, which stands in for a directory of accounts.
 compgen -G "/usr/lib/*/libnss_wrapper.so" >/dev/null || missing+=("libnss-wrapper")
 if [ ${#missing[@]} -gt 0 ]; then
