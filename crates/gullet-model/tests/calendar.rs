@@ -25,52 +25,34 @@ const ZONES: [&str; 12] = [
     "UTC",
 ];
 
-/// Chance from a fixed beginning (xorshift64).
-struct Dice(u64);
-
-impl Dice {
-    fn roll(&mut self, sides: u64) -> u64 {
-        self.0 ^= self.0 << 13;
-        self.0 ^= self.0 >> 7;
-        self.0 ^= self.0 << 17;
-        self.0 % sides
-    }
-
-    fn pick<'a>(&mut self, all: &[&'a str]) -> &'a str {
-        all[usize::try_from(self.roll(all.len() as u64)).unwrap()]
-    }
-}
-
-fn random_rule(dice: &mut Dice) -> Value {
-    let every = dice.pick(&["hour", "day", "day", "week", "month", "year"]);
+fn random_rule(dice: &mut fastrand::Rng) -> Value {
+    let every = *dice.choice(&["hour", "day", "day", "week", "month", "year"]).unwrap();
     let weekday = ["mon", "sat", "sun", "mon-fri", "fri-mon", "wed-thu"];
     let month_day = ["last", "first sun", "second mon", "fourth fri", "last sat", "1", "15", "29", "31"];
     let year_day = ["12-31", "02-29", "03-29", "10-25", "06-15"];
     let mut on: Vec<Value> = Vec::new();
-    let some = if matches!(every, "hour" | "day") { dice.roll(2) } else { 1 + dice.roll(2) };
+    let some = if matches!(every, "hour" | "day") { dice.usize(..2) } else { 1 + dice.usize(..2) };
     for _ in 0..some {
         let text = match every {
-            "month" => dice.pick(&month_day),
-            "year" => dice.pick(&year_day),
-            _ => dice.pick(&weekday),
+            "month" => *dice.choice(&month_day).unwrap(),
+            "year" => *dice.choice(&year_day).unwrap(),
+            _ => *dice.choice(&weekday).unwrap(),
         };
         on.push(text.parse::<u8>().map_or_else(|_| text.into(), Into::into));
     }
     let times = ["00:00", "00:30", "01:00", "01:30", "02:00", "02:15", "02:30", "03:00", "12:00", "23:30", "23:59"];
     let minutes = ["00", "15", "30", "59"];
-    let at: Vec<&str> =
-        (0..=dice.roll(3)).map(|_| if every == "hour" { dice.pick(&minutes) } else { dice.pick(&times) }).collect();
+    let at: Vec<&str> = (0..=dice.usize(..3))
+        .map(|_| if every == "hour" { *dice.choice(&minutes).unwrap() } else { *dice.choice(&times).unwrap() })
+        .collect();
     let excluded = ["01-01", "12-24..01-02", "2026-03-29", "2026-10-20..2026-10-31", "sun"];
-    let not_on: Vec<&str> = (0..dice.roll(3)).map(|_| dice.pick(&excluded)).collect();
+    let not_on: Vec<&str> = (0..dice.usize(..3)).map(|_| *dice.choice(&excluded).unwrap()).collect();
     // Two years around now, and the days on which Apia skipped one.
-    let zone = dice.pick(&ZONES);
+    let zone = *dice.choice(&ZONES).unwrap();
     let (from, days) = if zone == "Pacific/Apia" { (1_324_000_000, 60) } else { (1_735_700_000, 730) };
     // Hours are gone through minute by minute: two weeks around a change of most clocks.
-    let (from, days) = if every == "hour" && days > 60 {
-        (1_774_400_000 + 5_000_000 * i64::try_from(dice.roll(4)).unwrap(), 14)
-    } else {
-        (from, days)
-    };
+    let (from, days) =
+        if every == "hour" && days > 60 { (1_774_400_000 + 5_000_000 * dice.i64(0..4), 14) } else { (from, days) };
     json!({ "every": every, "at": at, "on": on, "zone": zone, "not_on": not_on, "from": from, "until": from + days * 86_400 })
 }
 
@@ -88,7 +70,7 @@ fn moments(rule: &Value) -> Option<Vec<i64>> {
 
 #[test]
 fn five_hundred_rules_give_the_moments_that_a_second_implementation_gives() {
-    let mut dice = Dice(20_261_128);
+    let mut dice = fastrand::Rng::with_seed(20_261_128);
     let mut rules: Vec<(Value, Vec<i64>)> = Vec::new();
     while rules.len() < 500 {
         let rule = random_rule(&mut dice);

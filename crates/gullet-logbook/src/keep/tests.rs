@@ -2,53 +2,38 @@ use std::collections::BTreeMap;
 
 use super::*;
 
-/// Chance from a fixed beginning (xorshift64).
-struct Dice(u64);
-
-impl Dice {
-    fn roll(&mut self, sides: u64) -> u64 {
-        self.0 ^= self.0 << 13;
-        self.0 ^= self.0 >> 7;
-        self.0 ^= self.0 << 17;
-        self.0 % sides
-    }
-}
-
 fn rules(toml: &str) -> KeepSpec {
     serde_json::from_value(serde_json::from_str(toml).unwrap()).unwrap()
 }
 
 /// A random history of up to forty runs in the last three years, oldest first.
-fn history(dice: &mut Dice, now: Timestamp) -> Vec<KeepFacts> {
-    let count = dice.roll(40);
-    let mut ages: Vec<i64> = (0..count).map(|_| i64::try_from(dice.roll(3 * 366 * 24 * 60)).unwrap() - 600).collect();
+fn history(dice: &mut fastrand::Rng, now: Timestamp) -> Vec<KeepFacts> {
+    let count = dice.usize(..40);
+    let mut ages: Vec<i64> = (0..count).map(|_| dice.i64(-600..3 * 366 * 24 * 60)).collect();
     ages.sort_unstable();
     ages.reverse();
     let mut run = |age: i64| {
-        let is_good = dice.roll(4) > 0;
+        let is_good = dice.u32(..4) > 0;
         KeepFacts {
             began: now - SignedDuration::from_mins(age),
             is_good,
-            is_clean: is_good && dice.roll(3) > 0,
-            is_proven: dice.roll(12) == 0,
-            is_marked: dice.roll(15) == 0,
+            is_clean: is_good && dice.u32(..3) > 0,
+            is_proven: dice.u32(..12) == 0,
+            is_marked: dice.u32(..15) == 0,
         }
     };
     ages.into_iter().map(&mut run).collect()
 }
 
-fn random_rules(dice: &mut Dice) -> KeepSpec {
-    let mut period = |some: &[&str]| {
-        let at = usize::try_from(dice.roll(some.len() as u64 + 1)).unwrap();
-        some.get(at).map(|text| text.parse().unwrap())
-    };
+fn random_rules(dice: &mut fastrand::Rng) -> KeepSpec {
+    let mut period = |some: &[&str]| some.get(dice.usize(..=some.len())).map(|text| text.parse().unwrap());
     KeepSpec {
         everything_for: period(&["1d", "2w"]),
         one_a_day_for: period(&["10d", "2m"]),
         one_a_week_for: period(&["4w", "3m"]),
         one_a_month_for: period(&["1y"]),
         one_a_year_for: period(&["10y"]),
-        newest: Some(u32::try_from(dice.roll(5)).unwrap()),
+        newest: Some(dice.u32(..5)),
         zone: None,
     }
 }
@@ -90,7 +75,7 @@ fn kept(runs: &[KeepFacts], rules: &KeepSpec, zone: &TimeZone, now: Timestamp) -
 
 #[test]
 fn a_thousand_histories_keep_what_a_second_implementation_keeps() {
-    let mut dice = Dice(20_261_129);
+    let mut dice = fastrand::Rng::with_seed(20_261_129);
     let now: Timestamp = "2026-11-29T00:10:00Z".parse().unwrap();
     let (mut stay, mut go) = (0, 0);
     for round in 0..1000 {

@@ -170,26 +170,26 @@ impl Rule {
     fn moments(&self, then: Timestamp) -> impl Iterator<Item = DueMoment> {
         let from = then.to_zoned_datetime(self.zone.clone()).date().checked_sub(1.day()).unwrap_or(Date::MAX);
         let days = std::iter::successors(Some(from), |date| date.tomorrow().ok()).take(LOOKED_AHEAD);
-        days.filter(|date| self.is_on(*date)).flat_map(|date| self.moments_of(date)).filter(move |one| one.at > then)
+        let all = days.filter(|date| self.is_on(*date)).flat_map(|date| self.moments_of(date));
+        // Several times are one moment where a gap takes all of them; of two days, too, where it takes the first one to its end.
+        let mut last = then;
+        all.filter(move |one| {
+            let is_new = one.at > last;
+            last = last.max(one.at);
+            is_new
+        })
     }
 
     fn is_on(&self, date: Date) -> bool {
         self.days.has(date) && !self.excluded.iter().any(|excluded| excluded.has(date))
     }
 
-    /// What is left out of the days of the rule on a date, in words of the definition.
-    pub fn excluded(&self, date: Date) -> bool {
-        self.days.has(date) && !self.is_on(date)
-    }
-
-    /// The moments of one local day, in order, each once.
+    /// The moments of one local day, in order.
     fn moments_of(&self, date: Date) -> Vec<DueMoment> {
-        let mut moments = match &self.times {
+        match &self.times {
             Times::Of(times) => times.iter().filter_map(|time| self.moment(date, *time)).collect(),
             Times::EveryHour(minutes) => self.hourly(date, minutes),
-        };
-        moments.dedup_by_key(|moment| moment.at);
-        moments
+        }
     }
 
     fn moment(&self, date: Date, time: Time) -> Option<DueMoment> {

@@ -62,6 +62,8 @@ fn clocks_that_change_skip_nothing_and_double_nothing() {
     );
     let apia = moments("every = \"day\"\nat = \"01:30\"\nzone = \"Pacific/Apia\"", "2011-12-29T13:00:00Z", 2);
     assert_eq!(apia, ["2011-12-31 00:00 +14:00 after the gap", "2011-12-31 01:30 +14:00"], "a day that never was");
+    let midnight = moments("every = \"day\"\nat = \"00:00\"\nzone = \"Pacific/Apia\"", "2011-12-29T13:00:00Z", 2);
+    assert_eq!(midnight, ["2011-12-31 00:00 +14:00 after the gap", "2012-01-01 00:00 +14:00"], "and the one after it");
 }
 
 #[test]
