@@ -12,9 +12,9 @@ use std::time::Duration;
 
 use gullet_host::hook::Process;
 use gullet_model::definition::calendar::Rule;
-use jiff::Timestamp;
+use jiff::{SignedDuration, Timestamp};
 
-pub use ledger::{Entry, Ledger, MissedWhy, Stage};
+pub use ledger::{DueEntry, Ledger, MissedWhy, Stage};
 
 /// A schedule of an application.
 #[derive(Clone, Debug)]
@@ -30,10 +30,14 @@ impl Scheduled {
     pub fn name(&self) -> &str {
         &self.rule.spec().name
     }
+
+    fn is_of(&self, entry: &DueEntry) -> bool {
+        self.app == entry.app && self.name() == entry.schedule
+    }
 }
 
-/// How a call of `due` reaches the world.
-pub trait Hands {
+/// What a call of `due` asks of the machine.
+pub trait DueWorld {
     /// What may go wrong.
     type Error;
     /// The time.
@@ -49,84 +53,92 @@ pub trait Hands {
     ///
     /// # Errors
     /// When it cannot be started.
-    fn start(&mut self, entry: &Entry, scheduled: &Scheduled) -> Result<Process, Self::Error>;
+    fn start(&mut self, entry: &DueEntry, scheduled: &Scheduled) -> Result<Process, Self::Error>;
     /// The process of an entry that an earlier call was about to start; `None` where there is none.
-    fn find(&mut self, entry: &Entry) -> Option<Process>;
+    fn find(&mut self, entry: &DueEntry) -> Option<Process>;
     /// Whether a process is over.
     fn is_over(&mut self, process: Process) -> bool;
     /// Whether there is a record of it.
     ///
     /// # Errors
     /// When that cannot be known, such as while the store is away.
-    fn has_record(&mut self, entry: &Entry) -> Result<bool, Self::Error>;
+    fn has_record(&mut self, entry: &DueEntry) -> Result<bool, Self::Error>;
     /// Writes the record that it was missed.
     ///
     /// # Errors
     /// When it cannot be written.
-    fn miss(&mut self, entry: &Entry, why: &MissedWhy) -> Result<(), Self::Error>;
+    fn miss(&mut self, entry: &DueEntry, why: &MissedWhy) -> Result<(), Self::Error>;
     /// Waits a moment.
     fn wait(&mut self, time: Duration);
 }
 
 /// How often running processes are looked at.
 const TICK: Duration = Duration::from_millis(500);
+/// How often it is looked at what came due meanwhile, and noted that this goes on.
+const LOOKED_EVERY: SignedDuration = SignedDuration::from_secs(20);
 
-/// Does what is due, and waits for what it started. Gives how many runs were started, and how many were missed.
+/// Does what is due, and waits for what it started.
 ///
 /// # Errors
 /// When the ledger cannot be kept; what it has is followed up by the next call.
-pub fn serve<H: Hands>(
+pub fn serve<W: DueWorld>(
     ledger: &mut Ledger,
     schedules: &[Scheduled],
     at_once: usize,
-    hands: &mut H,
-) -> Result<(u64, u64), H::Error> {
-    let (mut started, mut missed) = (0, 0);
-    ledger.follow_up(&mut |entry| hands.find(entry));
+    world: &mut W,
+) -> Result<(), W::Error> {
+    ledger.follow_up(&mut |entry| world.find(entry));
+    let mut looked: Option<Timestamp> = None;
     loop {
-        let now = hands.now();
-        ledger.look(now, schedules);
-        ledger.give_up(now, schedules);
-        hands.keep(ledger)?;
-        for entry in ledger.take_over(&mut |process| hands.is_over(process)) {
-            match hands.has_record(&entry) {
-                Ok(true) => ledger.close(&entry),
-                Ok(false) => ledger.set(&entry, Stage::Missed(MissedWhy::Died)),
-                // It is asked again by the next call.
-                Err(_) => {}
-            }
+        let now = world.now();
+        // A clock that was set is a reason to look, too.
+        if looked.is_none_or(|at| now.duration_since(at).abs() >= LOOKED_EVERY) {
+            looked = Some(now);
+            ledger.look(now, schedules);
+            ledger.give_up(now, schedules);
+            world.keep(ledger)?;
         }
-        for entry in ledger.missed() {
-            let Stage::Missed(why) = entry.stage.clone() else { continue };
-            // One that an earlier call had may have been told by it.
-            if entry.is_old && hands.has_record(&entry).unwrap_or(false) {
+        close_what_is_over(ledger, world)?;
+        while let Some((entry, scheduled)) = ledger.next(at_once, schedules).filter(|_| !world.is_stopped()) {
+            if entry.may_be_told && world.has_record(&entry).unwrap_or(false) {
                 ledger.close(&entry);
-            } else if hands.miss(&entry, &why).is_ok() {
-                missed += 1;
-                ledger.close(&entry);
-            }
-        }
-        hands.keep(ledger)?;
-        while let Some(entry) = ledger.next(at_once).filter(|_| !hands.is_stopped()) {
-            let scheduled = schedules.iter().find(|one| one.app == entry.app && one.name() == entry.schedule);
-            let Some(scheduled) = scheduled else {
-                ledger.set(&entry, Stage::Missed(MissedWhy::Gone));
                 continue;
-            };
+            }
             ledger.set(&entry, Stage::Starting);
-            hands.keep(ledger)?;
-            match hands.start(&entry, scheduled) {
-                Ok(process) => {
-                    started += 1;
-                    ledger.set(&entry, Stage::Running(process));
-                }
+            world.keep(ledger)?;
+            match world.start(&entry, scheduled) {
+                Ok(process) => ledger.set(&entry, Stage::Running(process)),
                 Err(_) => ledger.set(&entry, Stage::Missed(MissedWhy::NotStarted)),
             }
-            hands.keep(ledger)?;
+            world.keep(ledger)?;
         }
-        if hands.is_stopped() || !ledger.has_work() {
-            return Ok((started, missed));
+        if world.is_stopped() || !ledger.has_work() {
+            return Ok(());
         }
-        hands.wait(TICK);
+        world.wait(TICK);
     }
+}
+
+/// Closes what has left a record, and tells what was missed.
+fn close_what_is_over<W: DueWorld>(ledger: &mut Ledger, world: &mut W) -> Result<(), W::Error> {
+    let before = ledger.open.clone();
+    for entry in ledger.take_over(&mut |process| world.is_over(process)) {
+        match world.has_record(&entry) {
+            Ok(true) => ledger.close(&entry),
+            Ok(false) => ledger.set(&entry, Stage::Missed(MissedWhy::Died)),
+            // It is asked again by the next call.
+            Err(_) => {}
+        }
+    }
+    for entry in ledger.missed() {
+        let Stage::Missed(why) = entry.stage.clone() else { continue };
+        // Where it is not known whether it was told already, that is asked again by the next call.
+        let is_told = if entry.may_be_told { world.has_record(&entry) } else { Ok(false) };
+        match is_told {
+            Ok(true) => ledger.close(&entry),
+            Ok(false) if world.miss(&entry, &why).is_ok() => ledger.close(&entry),
+            _ => {}
+        }
+    }
+    if ledger.open == before { Ok(()) } else { world.keep(ledger) }
 }

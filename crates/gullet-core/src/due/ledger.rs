@@ -5,7 +5,7 @@ use std::fmt;
 
 use gullet_host::hook::Process;
 use gullet_model::words::time;
-use jiff::Timestamp;
+use jiff::{SignedDuration, Timestamp};
 use serde::{Deserialize, Serialize};
 
 use super::Scheduled;
@@ -13,26 +13,34 @@ use super::Scheduled;
 /// So many missed moments of one schedule are told one by one; of more, after days off, the oldest are told by one record.
 const FOLLOWED_UP: usize = 24;
 
+/// What is handled is at most so far ahead of a clock that was set back. One that is further behind was wrong before: nothing would
+/// run until its time had come again.
+const SET_BACK_AT_MOST: SignedDuration = SignedDuration::from_hours(24);
+
 /// The ledger of what is due.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 pub struct Ledger {
     /// When `due` was called last.
     #[serde(default)]
     pub called: Option<Timestamp>,
-    /// Up to when moments are handled, by application and schedule. It never goes back, whatever the clock does.
+    /// Up to when moments are handled, by application and schedule. It does not go back with a clock that is set, but with one that
+    /// was wrong by more than a day.
     #[serde(default)]
     handled: BTreeMap<String, Timestamp>,
+    /// Up to when they were handled by a clock that was wrong: until then one may have a record already.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    handled_before: BTreeMap<String, Timestamp>,
     /// Since when each is known.
     #[serde(default)]
     since: BTreeMap<String, Timestamp>,
     /// What is not over.
     #[serde(default)]
-    pub open: Vec<Entry>,
+    pub open: Vec<DueEntry>,
 }
 
 /// A due moment that is not over.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-pub struct Entry {
+pub struct DueEntry {
     /// The application.
     pub app: String,
     /// The schedule's name.
@@ -44,9 +52,9 @@ pub struct Entry {
     /// Earlier missed moments of the same schedule that its record stands for: how many, and the first.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub with_earlier: Option<(u64, Timestamp)>,
-    /// Whether it is of an earlier call.
+    /// Whether there may be a record of it already: it is of an earlier call, or its time has come before.
     #[serde(skip)]
-    pub is_old: bool,
+    pub may_be_told: bool,
 }
 
 /// How far an entry is.
@@ -105,7 +113,7 @@ impl fmt::Display for MissedWhy {
     }
 }
 
-impl Entry {
+impl DueEntry {
     /// What its record names as the trigger; one moment has one.
     pub fn trigger(&self) -> String {
         format!("schedule {}, due {}", self.schedule, self.at)
@@ -125,16 +133,21 @@ impl Entry {
     }
 }
 
+/// What a schedule is known by in the ledger.
+fn key(app: &str, schedule: &str) -> String {
+    format!("{app}/{schedule}")
+}
+
 impl Ledger {
     /// Since when a schedule is known; nothing before that is due.
     pub fn since(&self, app: &str, schedule: &str) -> Option<Timestamp> {
-        self.since.get(&format!("{app}/{schedule}")).copied()
+        self.since.get(&key(app, schedule)).copied()
     }
 
     /// What an earlier call left is looked for: what it was about to start runs, or is over.
-    pub(super) fn follow_up(&mut self, find: &mut dyn FnMut(&Entry) -> Option<Process>) {
+    pub(super) fn follow_up(&mut self, find: &mut dyn FnMut(&DueEntry) -> Option<Process>) {
         for entry in &mut self.open {
-            entry.is_old = true;
+            entry.may_be_told = true;
             if entry.stage == Stage::Starting {
                 entry.stage = find(entry).map_or(Stage::Over, Stage::Running);
             }
@@ -145,12 +158,19 @@ impl Ledger {
     pub(super) fn look(&mut self, now: Timestamp, schedules: &[Scheduled]) {
         let before = self.called;
         for scheduled in schedules {
-            let key = format!("{}/{}", scheduled.app, scheduled.name());
+            let key = key(&scheduled.app, scheduled.name());
             self.since.entry(key.clone()).or_insert(now);
             let handled = *self.handled.entry(key.clone()).or_insert(now);
+            if handled.duration_since(now) > SET_BACK_AT_MOST {
+                self.since.insert(key.clone(), now);
+                self.handled_before.insert(key.clone(), handled);
+                self.handled.insert(key, now);
+                continue;
+            }
             if now <= handled {
                 continue;
             }
+            let may_be_told = |at: Timestamp| self.handled_before.get(&key).is_some_and(|before| at <= *before);
             let mut due = scheduled.rule.between(handled, now, usize::MAX);
             let first = due.first().map_or(now, |moment| moment.at);
             let many = due.len().saturating_sub(FOLLOWED_UP);
@@ -166,8 +186,8 @@ impl Ledger {
                     (false, _) => Stage::Missed(MissedWhy::NotCalled(before)),
                 };
                 let (app, schedule) = (scheduled.app.clone(), scheduled.name().to_owned());
-                let with_earlier = with_earlier.take();
-                self.open.push(Entry { app, schedule, at: moment.at, stage, with_earlier, is_old: false });
+                let (at, with_earlier, may_be_told) = (moment.at, with_earlier.take(), may_be_told(moment.at));
+                self.open.push(DueEntry { app, schedule, at, stage, with_earlier, may_be_told });
             }
             self.handled.insert(key, now);
         }
@@ -178,11 +198,11 @@ impl Ledger {
     /// Gives up what waits and could not start in time, or whose schedule is gone.
     pub(super) fn give_up(&mut self, now: Timestamp, schedules: &[Scheduled]) {
         for entry in self.open.iter_mut().filter(|entry| entry.stage == Stage::Waiting) {
-            let scheduled = schedules.iter().find(|one| one.app == entry.app && one.name() == entry.schedule);
+            let scheduled = schedules.iter().find(|one| one.is_of(entry));
             let why = match scheduled {
                 None => Some(MissedWhy::Gone),
                 Some(one) if one.rule.spec().catch_up || now <= one.rule.starts_until(entry.at) => None,
-                Some(_) if entry.is_old => Some(MissedWhy::NotCalled(None)),
+                Some(_) if entry.may_be_told => Some(MissedWhy::NotCalled(None)),
                 Some(_) => Some(MissedWhy::Busy),
             };
             if let Some(why) = why {
@@ -192,7 +212,7 @@ impl Ledger {
     }
 
     /// Those whose processes are over.
-    pub(super) fn take_over(&mut self, is_over: &mut dyn FnMut(Process) -> bool) -> Vec<Entry> {
+    pub(super) fn take_over(&mut self, is_over: &mut dyn FnMut(Process) -> bool) -> Vec<DueEntry> {
         for entry in &mut self.open {
             if let Stage::Running(process) = entry.stage
                 && is_over(process)
@@ -204,20 +224,21 @@ impl Ledger {
     }
 
     /// Those that are to be told as missed.
-    pub(super) fn missed(&self) -> Vec<Entry> {
+    pub(super) fn missed(&self) -> Vec<DueEntry> {
         self.of(|stage| matches!(stage, Stage::Missed(_)))
     }
 
     /// What may start now: the earliest first, then by name; of one application one at a time.
-    pub(super) fn next(&self, at_once: usize) -> Option<Entry> {
-        let runs = |stage: &Stage| matches!(stage, Stage::Running(_) | Stage::Starting);
-        let running = self.of(runs);
+    pub(super) fn next<'s>(&self, at_once: usize, schedules: &'s [Scheduled]) -> Option<(DueEntry, &'s Scheduled)> {
+        let running = self.of(|stage| matches!(stage, Stage::Running(_) | Stage::Starting));
         if running.len() >= at_once {
             return None;
         }
         let waiting = self.of(|stage| *stage == Stage::Waiting).into_iter();
         let free = waiting.filter(|entry| !running.iter().any(|other| other.app == entry.app));
-        free.min_by_key(|entry| (entry.at, entry.app.clone(), entry.schedule.clone()))
+        let known = free.filter_map(|entry| Some((schedules.iter().find(|one| one.is_of(&entry))?, entry)));
+        let first = known.min_by(|(_, a), (_, b)| (a.at, &a.app, &a.schedule).cmp(&(b.at, &b.app, &b.schedule)));
+        first.map(|(scheduled, entry)| (entry, scheduled))
     }
 
     /// Whether something waits or runs that this call is to see to its end.
@@ -225,15 +246,15 @@ impl Ledger {
         !self.of(|stage| matches!(stage, Stage::Waiting | Stage::Running(_) | Stage::Starting)).is_empty()
     }
 
-    pub(super) fn set(&mut self, entry: &Entry, stage: Stage) {
+    pub(super) fn set(&mut self, entry: &DueEntry, stage: Stage) {
         self.open.iter_mut().filter(|one| one.is(entry)).for_each(|one| one.stage = stage.clone());
     }
 
-    pub(super) fn close(&mut self, entry: &Entry) {
+    pub(super) fn close(&mut self, entry: &DueEntry) {
         self.open.retain(|one| !one.is(entry));
     }
 
-    fn of(&self, is_meant: impl Fn(&Stage) -> bool) -> Vec<Entry> {
+    fn of(&self, is_meant: impl Fn(&Stage) -> bool) -> Vec<DueEntry> {
         self.open.iter().filter(|entry| is_meant(&entry.stage)).cloned().collect()
     }
 }

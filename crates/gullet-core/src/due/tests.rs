@@ -24,7 +24,7 @@ struct Machine {
 }
 
 /// What an entry is known by.
-fn key(entry: &Entry) -> String {
+fn key(entry: &DueEntry) -> String {
     format!("{}: {}", entry.app, entry.trigger())
 }
 
@@ -61,7 +61,7 @@ impl Machine {
     }
 }
 
-impl Hands for Machine {
+impl DueWorld for Machine {
     type Error = ();
 
     fn now(&self) -> Timestamp {
@@ -79,7 +79,7 @@ impl Hands for Machine {
         Ok(())
     }
 
-    fn start(&mut self, entry: &Entry, _: &Scheduled) -> Result<Process, ()> {
+    fn start(&mut self, entry: &DueEntry, _: &Scheduled) -> Result<Process, ()> {
         self.act();
         self.next_pid += 1;
         self.running.insert(self.next_pid, (self.now + self.takes, key(entry)));
@@ -88,7 +88,7 @@ impl Hands for Machine {
         Ok(Process { pid: self.next_pid, started: 1 })
     }
 
-    fn find(&mut self, entry: &Entry) -> Option<Process> {
+    fn find(&mut self, entry: &DueEntry) -> Option<Process> {
         let found = self.running.iter().find(|(_, (_, trigger))| *trigger == key(entry));
         found.map(|(pid, _)| Process { pid: *pid, started: 1 })
     }
@@ -97,11 +97,11 @@ impl Hands for Machine {
         self.running.get(&process.pid).is_none_or(|(until, _)| *until <= self.now)
     }
 
-    fn has_record(&mut self, entry: &Entry) -> Result<bool, ()> {
+    fn has_record(&mut self, entry: &DueEntry) -> Result<bool, ()> {
         Ok(self.told().contains(&key(entry)))
     }
 
-    fn miss(&mut self, entry: &Entry, why: &MissedWhy) -> Result<(), ()> {
+    fn miss(&mut self, entry: &DueEntry, why: &MissedWhy) -> Result<(), ()> {
         self.act();
         self.missed.push((key(entry), why.clone()));
         self.act();
@@ -122,13 +122,13 @@ fn schedules(toml: &[(&str, &str)]) -> Vec<Scheduled> {
 fn expected(schedules: &[Scheduled], from: Timestamp, until: Timestamp) -> Vec<String> {
     let of = |one: &Scheduled| {
         let (app, schedule) = (one.app.clone(), one.name().to_owned());
-        let entry = move |at| Entry {
+        let entry = move |at| DueEntry {
             app: app.clone(),
             schedule: schedule.clone(),
             at,
             stage: Stage::Waiting,
             with_earlier: None,
-            is_old: false,
+            may_be_told: false,
         };
         one.rule
             .between(from, until, usize::MAX)
@@ -139,18 +139,6 @@ fn expected(schedules: &[Scheduled], from: Timestamp, until: Timestamp) -> Vec<S
     let mut all: Vec<String> = schedules.iter().flat_map(of).collect();
     all.sort();
     all
-}
-
-/// Chance from a fixed beginning (xorshift64).
-struct Dice(u64);
-
-impl Dice {
-    fn roll(&mut self, sides: u64) -> u64 {
-        self.0 ^= self.0 << 13;
-        self.0 ^= self.0 >> 7;
-        self.0 ^= self.0 << 17;
-        self.0 % sides
-    }
 }
 
 #[test]
@@ -165,22 +153,22 @@ fn a_year_of_nights_gives_each_moment_one_run_or_one_record_that_it_was_missed()
     ]);
     // A year takes some ten seconds without optimisation.
     for seed in [2] {
-        let mut dice = Dice(seed * 0x9E37_79B9);
+        let mut dice = fastrand::Rng::with_seed(seed);
         let began: Timestamp = "2026-01-01T12:00:00Z".parse().unwrap();
         let mut machine = Machine { now: began, takes: SignedDuration::from_mins(12), ..Machine::default() };
         let mut dies = 0;
         machine.due(&nights);
         let mut newest = machine.now;
         while machine.now < "2027-01-01T12:00:00Z".parse().unwrap() {
-            machine.now += match dice.roll(1000) {
+            machine.now += match dice.u32(..1000) {
                 0 => SignedDuration::from_hours(60),
                 1 => SignedDuration::from_mins(100),
                 // The clock is set back.
                 2 => -SignedDuration::from_mins(90),
                 _ => SignedDuration::from_mins(5),
             };
-            if dice.roll(20) == 0 {
-                machine.dies_in = Some(1 + u32::try_from(dice.roll(12)).unwrap());
+            if dice.u32(..20) == 0 {
+                machine.dies_in = Some(dice.u32(1..=12));
             }
             dies += u32::from(!machine.due(&nights));
             newest = newest.max(machine.now);
@@ -225,4 +213,30 @@ fn what_was_missed_says_why() {
         matches!(whys.as_slice(), [MissedWhy::NotCalled(Some(before)), MissedWhy::NotCalled(Some(_)), MissedWhy::Busy] if called.is_some_and(|called| *before >= called)),
         "{whys:?}"
     );
+}
+
+#[test]
+fn a_clock_that_was_wrong_by_far_keeps_nothing_from_running_and_nothing_runs_twice() {
+    let nights = schedules(&[("desk", "every = \"day\"\nat = \"01:30\"\nzone = \"UTC\"")]);
+    let at = |text: &str| -> Timestamp { format!("{text}:00Z").parse().unwrap() };
+    let mut machine =
+        Machine { now: at("2026-11-27T12:00"), takes: SignedDuration::from_mins(5), ..Machine::default() };
+    let mut due = |time: &str| {
+        machine.now = at(time);
+        machine.due(&nights);
+        (machine.ran.clone(), machine.missed.len())
+    };
+    let night = |day: u8| format!("desk: schedule nightly, due 2026-11-{day}T01:30:00Z");
+    due("2026-11-27T12:00");
+    assert_eq!(due("2026-11-28T01:30").0, [night(28)]);
+    // Ahead by years once; each day that is skipped is missed, the oldest of them in one record.
+    let (_, missed) = due("2030-01-01T12:00");
+    assert_eq!(missed, 24);
+    due("2026-11-28T12:00");
+    assert_eq!(due("2026-11-29T01:30").0, [night(28), night(29)], "as before");
+    // Set back by two days: what ran does not run again, and is not missed either.
+    due("2026-11-27T01:00");
+    let (ran, still_missed) = due("2026-11-29T01:45");
+    assert_eq!((ran, still_missed), (vec![night(28), night(29)], missed + 1), "the 27th was before it was known");
+    assert_eq!(due("2026-11-30T01:30").0, [night(28), night(29), night(30)]);
 }

@@ -6,10 +6,10 @@ use std::time::Duration;
 
 use clap::Args;
 use gullet_capture::plan::Request;
-use gullet_core::due::{Entry, Hands, Ledger, MissedWhy, Scheduled, serve};
+use gullet_core::due::{DueEntry, DueWorld, Ledger, MissedWhy, Scheduled, serve};
 use gullet_host::hook::{Process, with_variable};
 use gullet_host::state::{State, write_whole};
-use gullet_logbook::logbook::has_trigger;
+use gullet_logbook::logbook::{Logbook, has_trigger};
 use gullet_model::Outcome;
 use gullet_model::definition::Loaded;
 use gullet_model::definition::calendar::Rule;
@@ -97,11 +97,11 @@ struct System<'a> {
     exit: Exit,
 }
 
-fn mark(entry: &Entry) -> String {
+fn mark(entry: &DueEntry) -> String {
     format!("{}: {}", entry.app, entry.trigger())
 }
 
-impl Hands for System<'_> {
+impl DueWorld for System<'_> {
     type Error = CommandError;
 
     fn now(&self) -> Timestamp {
@@ -118,7 +118,7 @@ impl Hands for System<'_> {
         Ok(())
     }
 
-    fn start(&mut self, entry: &Entry, scheduled: &Scheduled) -> Result<Process, CommandError> {
+    fn start(&mut self, entry: &DueEntry, scheduled: &Scheduled) -> Result<Process, CommandError> {
         let mut command = Command::new("/proc/self/exe");
         command.arg("--definition").arg(&self.loaded.path);
         command.args(["run", &entry.app, "--quiet", "--unattended", "--trigger", &entry.trigger()]);
@@ -134,7 +134,7 @@ impl Hands for System<'_> {
         process.ok_or_else(|| CommandError::text(Exit::Failed, "the run that was started is gone"))
     }
 
-    fn find(&mut self, entry: &Entry) -> Option<Process> {
+    fn find(&mut self, entry: &DueEntry) -> Option<Process> {
         with_variable(MARK, &mark(entry))
     }
 
@@ -153,14 +153,10 @@ impl Hands for System<'_> {
         }
     }
 
-    fn has_record(&mut self, entry: &Entry) -> Result<bool, CommandError> {
+    fn has_record(&mut self, entry: &DueEntry) -> Result<bool, CommandError> {
         let trigger = entry.trigger();
-        let is_meant = |(_, path): (String, std::path::PathBuf)| {
-            let record: serde_json::Value =
-                serde_json::from_slice(&fs::read(path).unwrap_or_default()).unwrap_or_default();
-            record["trigger"] == *trigger
-        };
-        if self.state.waiting(Some(&entry.app)).into_iter().any(is_meant) {
+        let waiting = Logbook::default().with_waiting(self.state, Some(&entry.app));
+        if waiting.runs.iter().any(|logged| logged.record.trigger == trigger) {
             return Ok(true);
         }
         let Some((_, spec)) = self.loaded.definition.store_of(&entry.app) else { return Ok(false) };
@@ -169,7 +165,7 @@ impl Hands for System<'_> {
         Ok(has_trigger(&store, (&entry.app, self.state.machine()), &trigger, since)?)
     }
 
-    fn miss(&mut self, entry: &Entry, why: &MissedWhy) -> Result<(), CommandError> {
+    fn miss(&mut self, entry: &DueEntry, why: &MissedWhy) -> Result<(), CommandError> {
         let world = self.outside.world();
         let gone = gullet_model::definition::App::default();
         let spec = self.loaded.definition.app.get(&entry.app).unwrap_or(&gone);
