@@ -230,7 +230,7 @@ impl Narration {
             EventKind::Trouble { about, text, advice, kind: _ } => {
                 self.note(true, about.as_deref(), text, advice.clone());
             }
-            EventKind::Recorded { record, in_store: false } if !record.is_empty() => {
+            EventKind::Recorded { record, in_store: false } => {
                 let text = format!("the record waits in {record}");
                 ui.complain(format!("{} {}", styled(WARN, "note:"), harmless(&text)));
             }

@@ -74,10 +74,10 @@ pub struct Ended {
     pub in_store: bool,
 }
 
-/// What this machine knows to be in the store; else why the store cannot be used.
 /// The wish to stop of a run that is not done by the time that its schedule says; the number of no signal.
 pub const FINISH_BY: i32 = 1000;
 
+/// What this machine knows to be in the store; else why the store cannot be used.
 fn open_cache(setup: &Setup<'_>) -> (Option<Cache>, Option<StoreTrouble>) {
     let store = match &setup.store {
         Ok(store) => store,

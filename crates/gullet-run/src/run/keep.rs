@@ -151,7 +151,7 @@ impl Driver<'_, '_> {
         let record = self.record();
         let written = self.write_record(&record);
         let (name, in_store) = match written {
-            Ok(name) => (name, true),
+            Ok(name) => (Some(name), true),
             // Why there is no store was the reason to refuse the run, and is told.
             Err(_) if self.store.is_none() && record.outcome == Outcome::Refused => {
                 (self.keep_record_here(&record), false)
@@ -170,9 +170,12 @@ impl Driver<'_, '_> {
             self.keep_marks();
         }
         let _ = serde_json::to_vec_pretty(&record).map(|bytes| fs::write(self.scratch.join("record.json"), bytes));
-        self.emit(EventKind::Recorded { record: name.clone(), in_store });
+        // What could be kept nowhere is told as trouble.
+        if let Some(name) = &name {
+            self.emit(EventKind::Recorded { record: name.clone(), in_store });
+        }
         let refused = record.outcome == Outcome::Refused;
-        self.committed = Some(Committed { record, name, in_store });
+        self.committed = Some(Committed { record, name: name.unwrap_or_default(), in_store });
         if in_store || refused { TaskResult::Yes } else { TaskResult::No }
     }
 
@@ -227,8 +230,8 @@ impl Driver<'_, '_> {
         previous
     }
 
-    /// A record that the store cannot take is kept in the local state, as failed.
-    fn keep_record_here(&mut self, record: &Record) -> String {
+    /// A record that the store cannot take is kept in the local state, as failed. Gives where, if it could be.
+    fn keep_record_here(&mut self, record: &Record) -> Option<String> {
         let mut record = record.clone();
         record.outcome = record.outcome.combine(match record.outcome {
             Outcome::Refused => Outcome::Refused,
@@ -238,7 +241,7 @@ impl Driver<'_, '_> {
         let bytes = serde_json::to_vec_pretty(&record).unwrap_or_default();
         let name = format!("{}-{}.json", record.stem(), gullet_store::Hash::of(&bytes));
         match self.state.keep_waiting(&record.app, &name, &bytes) {
-            Ok(path) => path.display().to_string(),
+            Ok(path) => Some(path.display().to_string()),
             Err(error) => {
                 self.trouble(
                     ProblemKind::Record,
@@ -246,7 +249,7 @@ impl Driver<'_, '_> {
                     format!("nor kept in the state folder: {}", chain(&error)),
                     None,
                 );
-                String::new()
+                None
             }
         }
     }
