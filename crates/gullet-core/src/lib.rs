@@ -1,10 +1,12 @@
 //! What commands do, without a terminal: another front end could stand on it.
 //!
+//! - [`agenda`]: what will run when, and what waits for what.
 //! - [`due`]: what is due by the schedules, and what becomes of it.
 //! - [`status`]: whether an application is protected, from all that is known of it.
 //!
 //! It may use every floor below. It never prints, prompts or exits, and reads neither the environment nor the clock by itself
 //! (`clippy.toml`), nor does any floor below it.
 
+pub mod agenda;
 pub mod due;
 pub mod status;

@@ -1,14 +1,17 @@
 //! `gullet agenda`.
 
+use std::collections::{BTreeMap, BTreeSet};
+
 use clap::Args;
+use gullet_core::agenda::{ForeseenRun, foresee};
 use gullet_core::due::Scheduled;
 use gullet_logbook::logbook::Logbook;
 use gullet_model::definition::Loaded;
-use gullet_model::definition::calendar::{ClockChange, DueMoment};
+use gullet_model::definition::calendar::ClockChange;
 use jiff::{SignedDuration, Timestamp};
 use serde::Serialize;
 
-use super::due::schedules;
+use super::due::{at_once, schedules};
 use crate::args::Global;
 use crate::error::CommandError;
 use crate::exit::Exit;
@@ -41,6 +44,8 @@ const SHOWN: usize = 1000;
 /// So many are shown where it is not said until when.
 const BEGINNING: usize = 24;
 
+/// So many of the newest runs are looked through for a complete one.
+const RUNS_LOOKED_AT: usize = 20;
 /// Waiting for less than this is not worth a word.
 const WORTH_A_WORD: SignedDuration = SignedDuration::from_secs(10);
 
@@ -66,7 +71,9 @@ pub fn agenda(ui: &mut Ui, global: &Global, args: &AgendaArgs) -> Result<Exit, C
         args.until.or_else(|| from.checked_add(SignedDuration::from_hours(7 * 24)).ok()).unwrap_or(Timestamp::MAX);
     let mut all = schedules(&loaded);
     all.retain(|one| args.apps.is_empty() || args.apps.contains(&one.app));
-    let rows = rows(&loaded, &all, from, until);
+    let at_once = at_once(&loaded);
+    let foreseen = foresee(&all, &took(&loaded, &all), (from, until), at_once, SHOWN);
+    let rows: Vec<Row> = foreseen.iter().map(row).collect();
     if ui.is_json() {
         ui.json(&rows)?;
         return Ok(Exit::Complete);
@@ -108,45 +115,24 @@ pub fn agenda(ui: &mut Ui, global: &Global, args: &AgendaArgs) -> Result<Exit, C
     Ok(Exit::Complete)
 }
 
-/// What is due, in order.
-fn rows(loaded: &Loaded, all: &[Scheduled], from: Timestamp, until: Timestamp) -> Vec<Row> {
-    let mut due: Vec<(&Scheduled, DueMoment)> = all
-        .iter()
-        .flat_map(|one| one.rule.between(from, until, SHOWN).into_iter().map(move |moment| (one, moment)))
-        .collect();
-    due.sort_by(|(a, x), (b, y)| (x.at, &a.app, a.name()).cmp(&(y.at, &b.app, b.name())));
-    due.truncate(SHOWN);
-    let took = |app: &str| last_took(loaded, app);
-    let took: std::collections::BTreeMap<&str, SignedDuration> =
-        all.iter().filter_map(|one| Some((one.app.as_str(), took(&one.app)?))).collect();
-    let mut free: Option<(Timestamp, &str)> = None;
-    let mut rows = Vec::new();
-    for (one, moment) in due {
-        let mut notes: Vec<String> = moment.note.iter().map(|note| clock_words(*note)).collect();
-        let waits = free.filter(|(until, _)| until.duration_since(moment.at) >= WORTH_A_WORD);
-        if let Some((until, other)) = waits {
-            let waiting = until.duration_since(moment.at);
-            let ms = u64::try_from(waiting.as_millis()).unwrap_or(0);
-            notes.push(format!("waits about {} for {other}", duration(ms)));
-            if until > one.rule.starts_until(moment.at) && !one.rule.spec().catch_up {
-                notes.push("and may be missed for it".to_owned());
-            }
-        }
-        let starts = waits.map_or(moment.at, |(until, _)| until);
-        if let Some(took) = took.get(one.app.as_str()) {
-            free = starts.checked_add(*took).ok().map(|until| (until, one.app.as_str()));
-        }
-        let zoned = moment.at.to_zoned_datetime(one.rule.zone().clone());
-        rows.push(Row {
-            app: one.app.clone(),
-            schedule: one.name().to_owned(),
-            what: "run",
-            at: zoned.strftime("%Y-%m-%dT%H:%M:%S%:z").to_string(),
-            note: notes.join(", "),
-            shown: zoned.strftime("%a %Y-%m-%d %H:%M %:z").to_string(),
-        });
+fn row(run: &ForeseenRun<'_>) -> Row {
+    let (one, at) = (run.scheduled, run.moment.at);
+    let mut notes: Vec<String> = run.moment.note.iter().map(|note| clock_words(*note)).collect();
+    if let Some((waits, other)) = run.waits.filter(|(waits, _)| *waits >= WORTH_A_WORD) {
+        notes.push(format!("waits about {} for {other}", duration(u64::try_from(waits.as_millis()).unwrap_or(0))));
     }
-    rows
+    if run.is_missed {
+        notes.push("will be missed for it".to_owned());
+    }
+    let zoned = at.to_zoned_datetime(one.rule.zone().clone());
+    Row {
+        app: one.app.clone(),
+        schedule: one.name().to_owned(),
+        what: "run",
+        at: zoned.strftime("%Y-%m-%dT%H:%M:%S%:z").to_string(),
+        note: notes.join(", "),
+        shown: zoned.strftime("%a %Y-%m-%d %H:%M %:z").to_string(),
+    }
 }
 
 fn clock_words(note: ClockChange) -> String {
@@ -158,12 +144,14 @@ fn clock_words(note: ClockChange) -> String {
     }
 }
 
-/// How long the last complete run took.
-fn last_took(loaded: &Loaded, app: &str) -> Option<SignedDuration> {
-    let state = open::state(loaded).ok()?;
-    let (_, spec) = loaded.definition.store_of(app)?;
-    let store = open::store_of(spec, &state).ok()?;
-    let book = Logbook::read(&store, Some(app), Some(&state)).ok()?;
-    let record = &book.last_good(app)?.record;
-    Some(record.ended.duration_since(record.started)).filter(|took| took.is_positive())
+/// How long the last complete runs took, of each application that has one.
+fn took(loaded: &Loaded, all: &[Scheduled]) -> BTreeMap<String, SignedDuration> {
+    let Ok(state) = open::state(loaded) else { return BTreeMap::new() };
+    let of_app = |app: &String| {
+        let (_, spec) = loaded.definition.store_of(app)?;
+        let book = Logbook::read_newest(&open::store_of(spec, &state).ok()?, app, &state, RUNS_LOOKED_AT).ok()?;
+        let record = &book.last_good(app)?.record;
+        Some((app.clone(), record.ended.duration_since(record.started))).filter(|(_, took)| took.is_positive())
+    };
+    all.iter().map(|one| &one.app).collect::<BTreeSet<_>>().into_iter().filter_map(of_app).collect()
 }

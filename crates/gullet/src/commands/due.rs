@@ -11,8 +11,8 @@ use gullet_host::hook::{Process, with_variable};
 use gullet_host::state::{State, write_whole};
 use gullet_logbook::logbook::{Logbook, has_trigger};
 use gullet_model::Outcome;
-use gullet_model::definition::Loaded;
 use gullet_model::definition::calendar::Rule;
+use gullet_model::definition::{App, Loaded};
 use gullet_model::ids::RunId;
 use gullet_run::run::Refusal;
 use jiff::{SignedDuration, Timestamp};
@@ -53,18 +53,24 @@ pub fn due(ui: &mut Ui, global: &Global, _: &DueArgs) -> Result<Exit, CommandErr
         told: None,
         exit: Exit::Complete,
     };
-    let at_once = loaded.definition.limits.as_ref().and_then(|limits| limits.at_once).unwrap_or(1);
-    serve(&mut ledger, &schedules, usize::from(at_once), &mut system)?;
+    serve(&mut ledger, &schedules, at_once(&loaded), &mut system)?;
     Ok(system.exit)
+}
+
+/// How many runs that are due go on at once.
+pub(super) fn at_once(loaded: &Loaded) -> usize {
+    usize::from(loaded.definition.limits.as_ref().and_then(|limits| limits.at_once).unwrap_or(1))
 }
 
 /// The schedules of a definition.
 pub(super) fn schedules(loaded: &Loaded) -> Vec<Scheduled> {
-    let of_app = |(app, spec): (&String, &gullet_model::definition::App)| {
-        let rules = spec.schedule.iter().filter_map(|spec| Rule::new(spec).ok());
-        rules.map(|rule| Scheduled { app: app.clone(), rule }).collect::<Vec<_>>()
-    };
-    loaded.definition.app.iter().flat_map(of_app).collect()
+    loaded.definition.app.iter().flat_map(|(app, spec)| schedules_of(app, spec)).collect()
+}
+
+/// The schedules of an application; they were checked with the definition.
+pub(super) fn schedules_of(app: &str, spec: &App) -> Vec<Scheduled> {
+    let rules = spec.schedule.iter().filter_map(|spec| Rule::new(spec).ok());
+    rules.map(|rule| Scheduled { app: app.to_owned(), rule }).collect()
 }
 
 /// The ledger of a state folder.
@@ -167,7 +173,7 @@ impl DueWorld for System<'_> {
 
     fn miss(&mut self, entry: &DueEntry, why: &MissedWhy) -> Result<(), CommandError> {
         let world = self.outside.world();
-        let gone = gullet_model::definition::App::default();
+        let gone = App::default();
         let spec = self.loaded.definition.app.get(&entry.app).unwrap_or(&gone);
         let parts = spec.schedule.iter().find(|schedule| schedule.name == entry.schedule);
         let request = Request {

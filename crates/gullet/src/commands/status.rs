@@ -13,7 +13,7 @@ use gullet_restore::restore::place::Journal;
 use gullet_run::hold::{HoldNote, notes_folder};
 use jiff::{SignedDuration, Timestamp};
 
-use super::due::{read_ledger, schedules};
+use super::due::{read_ledger, schedules_of};
 use crate::args::Global;
 use crate::error::CommandError;
 use crate::exit::Exit;
@@ -125,15 +125,14 @@ fn of_app(loaded: &Loaded, state: Result<&State, &CommandError>, app: &str) -> R
 
 /// How an application stands by the calendar; nothing is said of it where no application has a schedule.
 fn calendar(loaded: &Loaded, state: &State, app: &str) -> Result<Option<CalendarState>, CommandError> {
-    let all = schedules(loaded);
-    if all.is_empty() {
+    if loaded.definition.app.values().all(|spec| spec.schedule.is_empty()) {
         return Ok(None);
     }
-    let own: Vec<_> = all.iter().filter(|one| one.app == app).collect();
-    if own.is_empty() {
-        let says_why = loaded.definition.app.get(app).is_some_and(|spec| spec.no_schedule.is_some());
-        return Ok((!says_why).then_some(CalendarState::Unscheduled));
+    let Some(spec) = loaded.definition.app.get(app) else { return Ok(None) };
+    if spec.schedule.is_empty() {
+        return Ok(spec.no_schedule.is_none().then_some(CalendarState::Unscheduled));
     }
+    let own = schedules_of(app, spec);
     // Runs of some parts do not stand for the application. What was due before the ledger began is nobody's fault.
     let ledger = read_ledger(state)?;
     let whole = own.iter().filter(|one| one.rule.spec().parts.is_empty());
