@@ -58,7 +58,7 @@ pub struct RunArgs {
     /// Nobody is at the terminal: fail clearly instead of asking for something to be done by hand
     #[arg(long)]
     pub(super) unattended: bool,
-    /// End the run at this time, such as 2026-11-28T05:00:00Z: the application is released, and the run has failed
+    /// End the run at this time, such as 2026-11-28T05:00:00Z: the application is released first, and the run is interrupted
     #[arg(long, value_name = "TIME")]
     pub(super) finish_by: Option<jiff::Timestamp>,
 }

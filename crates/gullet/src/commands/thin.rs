@@ -1,5 +1,7 @@
 //! `gullet thin`.
 
+use std::collections::BTreeMap;
+
 use clap::Args;
 use gullet_host::hook::Runner;
 use gullet_host::state::State;
@@ -66,9 +68,7 @@ pub fn thin(ui: &mut Ui, global: &Global, args: &ThinArgs) -> Result<Exit, Comma
         if args.yes {
             sweep::thin(book, logged, &because, store, &state, outside.world())?;
             exit = exit.worse(remove_outside(ui, loaded, &state, &outside, logged)?);
-            if !stores.iter().any(|known: &&Store| known.info().id == store.info().id) {
-                stores.push(store);
-            }
+            stores.push(store);
         }
         done.push(serde_json::json!({ "run": record.run, "app": record.app, "thinned": args.yes }));
         if !ui.is_json() {
@@ -93,7 +93,7 @@ pub fn thin(ui: &mut Ui, global: &Global, args: &ThinArgs) -> Result<Exit, Comma
     Ok(exit)
 }
 
-/// Removes what no run needs any more.
+/// Removes what no run needs any more, of each store once.
 fn sweep_all(
     ui: &mut Ui,
     stores: &[&Store],
@@ -101,7 +101,8 @@ fn sweep_all(
     outside: &RealWorld,
 ) -> Result<Vec<sweep::Sweep>, CommandError> {
     let mut swept = Vec::new();
-    for store in stores {
+    let by_id: BTreeMap<&str, &Store> = stores.iter().map(|store| (store.info().id.as_str(), *store)).collect();
+    for store in by_id.into_values() {
         match state.lock_for_sweep()? {
             Some(lock) => {
                 let report = sweep_store(store, state, outside, sweep::DELAY, Some(&lock))?;
@@ -148,7 +149,7 @@ fn by_rules(
         let Some((rules, zone)) = rules_of(loaded, app) else { continue };
         for (store, book) in &reading.stores {
             let decided = decide_app(book, app, rules, &zone, now);
-            let going: Vec<&Logged> = decided.iter().filter(|(_, kept)| kept.is_none()).map(|(run, _)| *run).collect();
+            let going = going(&decided);
             let bytes = freed(book, &going);
             if !ui.is_json() && !decided.is_empty() {
                 show_decided(ui, app, &decided, bytes);
@@ -175,6 +176,11 @@ fn by_rules(
     Ok(exit)
 }
 
+/// The runs that no rule keeps.
+fn going<'b>(decided: &[(&'b Logged, Option<KeptBy>)]) -> Vec<&'b Logged> {
+    decided.iter().filter(|(_, kept)| kept.is_none()).map(|(run, _)| *run).collect()
+}
+
 fn show_decided(ui: &mut Ui, app: &str, decided: &[(&Logged, Option<KeptBy>)], bytes: u64) {
     ui.say(styled(BOLD, harmless(app)));
     let rows = decided.iter().map(|(logged, kept)| {
@@ -187,8 +193,8 @@ fn show_decided(ui: &mut Ui, app: &str, decided: &[(&Logged, Option<KeptBy>)], b
     });
     let began = format!("began ({})", local_zone());
     ui.say(table(&["run", &began, "outcome", "", "why"], rows.collect()));
-    let going = decided.iter().filter(|(_, kept)| kept.is_none()).count() as u64;
-    ui.say(format!("{} of {} would go, {} freed by that\n", going, count(decided.len() as u64, "run"), size(bytes)));
+    let going = going(decided).len();
+    ui.say(format!("{going} of {} would go, {} freed by that\n", count(decided.len() as u64, "run"), size(bytes)));
 }
 
 /// Gives runs up because no keep rule keeps them.
@@ -220,7 +226,7 @@ pub(super) fn after_success(
     let store = open::store_of(spec, state)?;
     let book = Logbook::read(&store, Some(app), Some(state))?;
     let decided = decide_app(&book, app, rules, &zone, outside.world().clock.now());
-    let going: Vec<&Logged> = decided.iter().filter(|(_, kept)| kept.is_none()).map(|(run, _)| *run).collect();
+    let going = going(&decided);
     if going.is_empty() {
         return Ok(());
     }

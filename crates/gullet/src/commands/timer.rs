@@ -79,8 +79,9 @@ pub fn timer(ui: &mut Ui, global: &Global, args: &TimerArgs) -> Result<Exit, Com
         ui.say(service(app, &command));
         return Ok(Exit::Complete);
     }
-    let (Some(scheduler), every_minute) = (args.every_minute.or(args.boot), args.every_minute.is_some()) else {
-        return Ok(Exit::Usage);
+    let every_minute = args.every_minute.is_some();
+    let Some(scheduler) = args.every_minute.or(args.boot) else {
+        return Err(CommandError::text(Exit::Usage, "say --every-minute, --boot or --service"));
     };
     let files = files(scheduler, every_minute, &command);
     let folder = args.folder.clone().unwrap_or_else(|| match scheduler {
