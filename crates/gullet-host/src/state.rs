@@ -19,21 +19,23 @@
 //! It holds chunk ids, marks and listings in clear, so it is private to its account (0700).
 
 mod clear;
+mod locks;
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs::{self, File, OpenOptions};
-use std::io::{Read, Seek, Write};
+use std::io::Write;
 use std::os::unix::fs::{DirBuilderExt, OpenOptionsExt};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicU64, Ordering};
 
 use gullet_store::{IoPath, PathError};
-use rustix::fs::FlockOperation;
 use serde::{Deserialize, Serialize};
 
 use crate::permissions::is_not_private;
 use gullet_model::ids::Random;
 use gullet_model::ids::random_id;
+
+pub use locks::{AppLock, SweepLock};
 
 /// Where the logs of runs are that have not come to their end; a folder of its own, for every command looks into it.
 const OPEN_LOGS: &str = "open";
@@ -118,12 +120,6 @@ impl WrittenDocuments {
     }
 }
 
-/// Runs share it, a sweep has it alone.
-#[derive(Debug)]
-pub struct SweepLock {
-    _file: File,
-}
-
 /// The state folder of this machine.
 #[derive(Clone, Debug)]
 pub struct State {
@@ -205,29 +201,6 @@ impl State {
         let path = parts.iter().fold(self.folder.clone(), |path, part| path.join(part));
         private_folder(&path)?;
         Ok(path)
-    }
-
-    /// Takes the application's lock.
-    ///
-    /// # Errors
-    /// [`StateError::Busy`] when a living run has it.
-    pub fn lock(&self, app: &str, who: &str) -> Result<AppLock, StateError> {
-        let path = self.place(&["locks"])?.join(format!("{app}.lock"));
-        let mut options = OpenOptions::new();
-        let mut file = options.read(true).write(true).create(true).truncate(false).mode(0o600).open(&path).at(&path)?;
-        match rustix::fs::flock(&file, FlockOperation::NonBlockingLockExclusive) {
-            Ok(()) => {}
-            Err(rustix::io::Errno::WOULDBLOCK) => {
-                let mut who = String::new();
-                let _ = file.read_to_string(&mut who);
-                return Err(StateError::Busy { app: app.to_owned(), who: who.trim().to_owned() });
-            }
-            Err(errno) => return Err(PathError::new(&path, errno).into()),
-        }
-        file.set_len(0).at(&path)?;
-        file.rewind().at(&path)?;
-        file.write_all(who.as_bytes()).at(&path)?;
-        Ok(AppLock { _file: file })
     }
 
     /// Checks the id of the store at a location against the one that was there before, and remembers it.
@@ -326,44 +299,6 @@ impl State {
         write_whole(&path, serde_json::json!({ "machine": machine }).to_string().as_bytes())?;
         self.machine = machine.to_owned();
         Ok(())
-    }
-
-    /// Keeps other calls that do what is due away for as long as it lives; `None` while one is going on.
-    ///
-    /// # Errors
-    /// When the lock cannot be asked for.
-    pub fn lock_due(&self) -> Result<Option<File>, StateError> {
-        self.named_lock("due", FlockOperation::NonBlockingLockExclusive)
-    }
-
-    fn sweep_lock(&self, how: FlockOperation) -> Result<Option<SweepLock>, StateError> {
-        Ok(self.named_lock("sweep", how)?.map(|file| SweepLock { _file: file }))
-    }
-
-    fn named_lock(&self, name: &str, how: FlockOperation) -> Result<Option<File>, StateError> {
-        let path = self.place(&["locks"])?.join(name);
-        let file = OpenOptions::new().write(true).create(true).truncate(false).mode(0o600).open(&path).at(&path)?;
-        match rustix::fs::flock(&file, how) {
-            Ok(()) => Ok(Some(file)),
-            Err(rustix::io::Errno::WOULDBLOCK) => Ok(None),
-            Err(errno) => Err(PathError::new(&path, errno).into()),
-        }
-    }
-
-    /// Keeps sweeps away for as long as it lives; `None` while one is going on.
-    ///
-    /// # Errors
-    /// When the lock cannot be asked for.
-    pub fn keep_sweeps_away(&self) -> Result<Option<SweepLock>, StateError> {
-        self.sweep_lock(FlockOperation::NonBlockingLockShared)
-    }
-
-    /// Keeps runs and other sweeps away for as long as it lives; `None` while one is going on.
-    ///
-    /// # Errors
-    /// When the lock cannot be asked for.
-    pub fn lock_for_sweep(&self) -> Result<Option<SweepLock>, StateError> {
-        self.sweep_lock(FlockOperation::NonBlockingLockExclusive)
     }
 
     /// The cache of a store.
@@ -480,12 +415,6 @@ fn new_machine(path: &Path, random: &dyn Random) -> Result<String, PathError> {
     Ok(machine)
 }
 
-/// The lock of an application; let go when dropped, or when the process dies.
-#[derive(Debug)]
-pub struct AppLock {
-    _file: File,
-}
-
 /// A part's name as a file name: everything but letters, digits, `-`, `_` and `.` is percent-encoded.
 pub fn file_name(part: &str) -> String {
     let plain = |byte: u8| byte.is_ascii_alphanumeric() || matches!(byte, b'-' | b'_' | b'.');
@@ -494,92 +423,4 @@ pub fn file_name(part: &str) -> String {
 }
 
 #[cfg(test)]
-mod tests {
-    use super::*;
-    use std::os::unix::fs::PermissionsExt;
-
-    struct Counting;
-
-    impl Random for Counting {
-        fn fill(&self, bytes: &mut [u8]) {
-            for (byte, number) in bytes.iter_mut().zip(0..) {
-                *byte = number;
-            }
-        }
-    }
-
-    fn state() -> (tempfile::TempDir, State) {
-        let folder = tempfile::tempdir().unwrap();
-        let state = State::open(&folder.path().join("gullet"), &Counting).unwrap();
-        (folder, state)
-    }
-
-    #[test]
-    fn the_writer_id_stays_and_the_folder_is_private() {
-        let (_folder, state) = state();
-        let again = State::open(state.folder(), &Counting).unwrap();
-        assert_eq!(state.machine(), again.machine());
-        assert_eq!(fs::metadata(state.folder()).unwrap().permissions().mode() & 0o777, 0o700);
-    }
-
-    #[test]
-    fn one_run_at_a_time_and_the_lock_goes_with_its_holder() {
-        let (_folder, state) = state();
-        let lock = state.lock("quaybook", "run r1, process 12").unwrap();
-        match state.lock("quaybook", "run r2") {
-            Err(StateError::Busy { who, .. }) => assert_eq!(who, "run r1, process 12"),
-            other => panic!("{other:?}"),
-        }
-        state.lock("ledger", "another application").unwrap();
-        drop(lock);
-        state.lock("quaybook", "run r2").unwrap();
-    }
-
-    #[test]
-    fn what_a_dead_run_left_is_removed_and_named_once() {
-        let (_folder, state) = state();
-        let lock = state.lock("quaybook", "x").unwrap();
-        let (scratch, left) = state.scratch("quaybook", "r1", &lock).unwrap();
-        assert_eq!(left, Vec::<String>::new());
-        fs::write(scratch.join("half"), b"half").unwrap();
-        let (_, left) = state.scratch("quaybook", "r2", &lock).unwrap();
-        assert_eq!(left, ["r1"]);
-        assert!(!scratch.exists());
-    }
-
-    #[test]
-    fn what_was_written_is_known_missed_and_ordered_by_the_writing() {
-        let (_folder, state) = state();
-        let names = ["records/q/w/2030-r1-x.json", "remarks/q/w/r1/m.json", "records/q/w/2026-r2-x.json"];
-        let there: BTreeSet<&str> = names.into_iter().collect();
-        assert!(!state.written("s", "q").knows(names[0]), "a record in the store that was never written here");
-        state.note_document("s", "q", names[0], false).unwrap();
-        assert!(state.written("s", "q").knows(names[0]), "it died between writing and noting");
-        assert_eq!(state.written("s", "q").newest_record(&there).as_deref(), Some(names[0]));
-        assert_eq!(state.written("s", "q").newest_record(&BTreeSet::new()), None, "it was never written");
-        state.note_document("s", "q", names[0], true).unwrap();
-        for name in &names[1..] {
-            state.note_document("s", "q", name, false).unwrap();
-            state.note_document("s", "q", name, true).unwrap();
-        }
-        let written = state.written("s", "q");
-        assert_eq!(written.newest_record(&there).as_deref(), Some(names[2]), "not the one with the latest time");
-        assert_eq!(written.missing(&there), Vec::<String>::new());
-        assert_eq!(written.missing(&[names[0]].into()), [names[2], names[1]]);
-        assert_eq!(
-            written.newest_record(&[names[0]].into()).as_deref(),
-            Some(names[2]),
-            "a link to what is gone shows"
-        );
-        assert_eq!(state.written_apps("s"), ["q"]);
-        assert!(!state.written("s", "other").knows(names[0]));
-    }
-
-    #[test]
-    fn another_store_at_a_known_place_is_refused() {
-        let (_folder, state) = state();
-        state.recognise_store("/srv/depot", "abc").unwrap();
-        state.recognise_store("/srv/depot", "abc").unwrap();
-        assert!(matches!(state.recognise_store("/srv/depot", "def"), Err(StateError::OtherStore { .. })));
-    }
-}
+mod tests;
