@@ -157,8 +157,7 @@ fn secure(
     Ok((Watched { connection: source, version }, copied))
 }
 
-/// Clones a database and its log. The log second: what it has more than the database is what the engine puts into it on
-/// opening.
+/// Clones a database, and then its write-ahead log: the engine plays what the log has more than the database when it opens the clone.
 fn clone(from: &Path, meta: &fs::Metadata, context: &mut CaptureContext<'_, '_>) -> Result<Option<PathBuf>, PartError> {
     if !context.may_clone() {
         return Ok(None);

@@ -35,7 +35,7 @@ const MADE_ANEW: [&str; 10] = [
     "pg_internal.init*",
     "postmaster.*",
 ];
-/// What is put together apart, or was left by an earlier copy.
+/// Names that the walk passes over: the log, the label and the map are captured separately, and some may lie there from an earlier copy.
 const APART: [&str; 5] = ["pg_wal", "backup_label", "backup_label.old", "tablespace_map", "tablespace_map.old"];
 
 /// The files of a cluster and of its tablespaces.
@@ -45,7 +45,7 @@ pub(crate) fn walk(cluster: &Path, tablespaces: &[PathBuf], part: &PlannedPart, 
     Walk::of_server(roots, &MADE_ANEW, true, (part, plan)).passing_over(apart.iter().map(PathBuf::as_path))
 }
 
-/// What was captured of a cluster, and waits to be listed.
+/// A cluster that was captured, and is not listed yet.
 pub(crate) struct Cluster {
     pub(crate) walk: Walk,
     pub(crate) known: PriorState,
