@@ -3,6 +3,7 @@
 use std::fs;
 use std::os::unix::fs::PermissionsExt;
 use std::path::PathBuf;
+use std::time::{Duration, Instant};
 
 use insta::{Settings, assert_snapshot};
 use regex::{Captures, Regex};
@@ -160,9 +161,14 @@ fn what_is_printed_when_something_is_wrong() {
         place.gullet(&["run", "desk"]).exits(0);
         place.file("liar", "");
         assert_snapshot!("run-not-released", said(&["run", "desk"]));
+        let began = Instant::now();
+        while !place.gullet(&["status"]).out.contains("could not be released at once") {
+            assert!(began.elapsed() < Duration::from_secs(20), "the guard does not try to release the application");
+        }
         assert_snapshot!("status-not-released", said(&["status"]));
-        fs::remove_file(place.path("liar")).unwrap();
         assert_snapshot!("release-again", said(&["release", "desk"]));
+        fs::remove_file(place.path("liar")).unwrap();
+        place.gullet(&["release", "desk"]).exits(0);
         let whole = fs::read(place.path("bookings.db")).unwrap();
         place.file("bookings.db", "not a database");
         assert_snapshot!("run-failed", said(&["run", "desk"]));
