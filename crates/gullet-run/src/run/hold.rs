@@ -17,8 +17,14 @@ use gullet_model::words::{duration, millis};
 
 use super::driver::{Driver, StepNotes};
 
-/// A hold that lasts twice as long as last time, and longer by this much in milliseconds, is worth a look.
-const UNUSUAL_MS: u64 = 5000;
+/// A hold that lasts twice as long as last time, and longer by this much in milliseconds, is worth a look; a machine that is busy
+/// for a while is not.
+const UNUSUAL_MS: u64 = 30_000;
+
+/// Whether a hold lasted so much longer than the one before that people should know, both in milliseconds.
+fn is_unusually_long(before: u64, now: u64) -> bool {
+    now > before.saturating_mul(2) && now - before > UNUSUAL_MS
+}
 
 /// What kind of problem it is when something of the hold fails, and how that is told.
 type Failure = (ProblemKind, &'static str);
@@ -402,8 +408,7 @@ impl<'a> Driver<'a, '_> {
         let away_ms = millis(self.world.clock.uptime().saturating_sub(began));
         let before = self.last_good.and_then(|last| last.record.hold.held_ms);
         if let (Some(before), Some(now)) = (before, self.builder.hold.held_ms)
-            && now > 2 * before
-            && now - before > UNUSUAL_MS
+            && is_unusually_long(before, now)
         {
             let (now, before) = (duration(now), duration(before));
             self.warn(ProblemKind::LongHold, Some("hold"), format!("held for {now}, and {before} last time"));
@@ -420,4 +425,18 @@ fn by_hand(step: &HoldStep) -> Option<String> {
         let leave = step.release.as_ref().map(gullet_model::definition::command_text)?;
         Some(format!("release it by hand: {leave}"))
     })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::is_unusually_long;
+
+    #[test]
+    fn a_hold_is_unusually_long_by_its_share_and_by_its_length() {
+        assert!(is_unusually_long(1_000, 31_001));
+        assert!(!is_unusually_long(1_000, 31_000), "a busy machine");
+        assert!(!is_unusually_long(40_000, 80_000), "twice as long, and no more");
+        assert!(is_unusually_long(40_000, 80_001));
+        assert!(!is_unusually_long(u64::MAX, u64::MAX));
+    }
 }

@@ -1,6 +1,6 @@
 //! Every exit code that can occur has a test here; see `src/exit.rs`.
 
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use crate::harness::{Desk, Place, called};
 
@@ -95,15 +95,18 @@ fn code_7_not_released_wins() {
 #[test]
 fn code_8_interrupted_and_released() {
     for signal in ["INT", "TERM", "HUP"] {
-        let desk = Desk::with(|definition| {
-            definition.replace(
-                "\"settings\"]",
-                "\"settings\"]\n[[app.quaybook.part]]\nname = \"slow\"\ncommand = [\"sleep\", \"30\"]",
-            )
-        });
+        let desk = Desk::open();
+        let (path, begun) = (desk.place.path("gullet.toml"), desk.place.path("begun"));
+        let text = std::fs::read_to_string(&path).unwrap();
+        let slow = format!("touch {}; sleep 30", begun.display());
+        let part = format!("[[app.quaybook.part]]\nname = \"slow\"\ncommand = [\"sh\", \"-c\", {slow:?}]");
+        std::fs::write(path, format!("{text}\n{part}\n")).unwrap();
         let child = desk.place.command(&["run", "quaybook"]).spawn().unwrap();
-        desk.wait_for("paused");
-        std::thread::sleep(Duration::from_millis(300));
+        let began = Instant::now();
+        while !begun.exists() {
+            assert!(began.elapsed() < Duration::from_secs(30), "the slow part does not begin");
+            std::thread::sleep(Duration::from_millis(10));
+        }
         std::process::Command::new("kill").args([&format!("-{signal}"), &child.id().to_string()]).status().unwrap();
         let code = child.wait_with_output().unwrap().status.code();
         assert_eq!(code, Some(8), "{signal}");

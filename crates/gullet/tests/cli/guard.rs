@@ -177,7 +177,10 @@ fn both_are_killed_and_the_next_command_leaves() {
         run.kill().unwrap();
         signal("KILL", guard);
         run.wait().unwrap();
-        std::thread::sleep(Duration::from_millis(100));
+        let began = Instant::now();
+        while Path::new(&format!("/proc/{guard}")).exists() {
+            assert!(began.elapsed() < Duration::from_secs(20), "the guard lives on");
+        }
         assert_eq!(desk.state(), "paused");
         desk.place.file("hurry", "");
         // Who only looks says so, and changes nothing.
