@@ -159,13 +159,13 @@ fn requests_are_checked_in_the_definition() {
 #[test]
 fn what_stays_outside_is_begun_in_the_hold_proven_and_never_counted_as_stored() {
     let desk = Desk::open();
-    let web = Web::open(&desk, &["--slow", "600"]);
+    let web = Web::open(&desk, &["--slow", "3000"]);
     let place = &desk.place;
     let (url, token) = (&web.url.clone(), place.text("token"));
     let bearer = format!("bearer = {{ file = \"{token}\" }}");
     let begin = format!(
         "begin = {{ script = \"curl -sf -X POST -H \\\"Authorization: Bearer $(cat {token})\\\" {url}/snapshots | sed 's/.*id\\\":\\\"//; s/\\\".*//'\" }}\n\
-         done = {{ get = \"{url}/snapshots/{{id}}\", {bearer}, json = {{ \"/state\" = \"ready\" }}, within = \"5s\" }}\n\
+         done = {{ get = \"{url}/snapshots/{{id}}\", {bearer}, json = {{ \"/state\" = \"ready\" }}, within = \"20s\" }}\n\
          check = {{ get = \"{url}/snapshots/{{id}}\", {bearer} }}\n\
          remove = {{ delete = \"{url}/snapshots/{{id}}\", {bearer} }}\n"
     );
@@ -179,7 +179,7 @@ fn what_stays_outside_is_begun_in_the_hold_proven_and_never_counted_as_stored() 
     assert!(capture["outside"]["proof"].as_str().unwrap().contains("ready"));
     assert_eq!((capture["counts"]["bytes"].as_u64(), capture["listing"].is_null()), (Some(0), true));
     let record = place.record();
-    assert!(record["hold"]["held_ms"].as_u64().unwrap() < 600, "it was released before it was complete");
+    assert!(record["hold"]["held_ms"].as_u64().unwrap() < 3000, "it was released before it was complete");
     place.gullet(&["status"]).says("outside");
     place.gullet(&["restore", "app@latest", "--into", &place.text("out")]).exits(0).says("snapshots-1");
     // Thinned with its run.
