@@ -2,7 +2,7 @@
 
 use gullet_store::{Store, StoreError};
 use jiff::{SignedDuration, Timestamp};
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
 use gullet_logbook::logbook::{Logbook, Logged};
 use gullet_model::outcome::Outcome;
@@ -13,7 +13,7 @@ use gullet_restore::restore::place::{Journal, JournalStage};
 use gullet_run::hold::NoteStatus;
 
 /// How an application stands. Ordered; the number is the exit code.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
 pub enum Severity {
     /// Protected.

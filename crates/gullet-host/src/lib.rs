@@ -3,11 +3,14 @@
 //! - [`world`]: the clock, randomness, the host and the wish to stop, which are handed in. Begin reading here.
 //! - [`hook`]: the administrator's commands, probes and requests, as processes with limits.
 //! - [`state`]: the local state folder, its locks and files that are written whole.
+//! - [`mail`], [`mod@syslog`]: handing a message to a mail server, a line to the system log.
 //! - [`permissions`]: who else may write to what is trusted.
 //!
 //! It may use `gullet-model` and `gullet-store`. It knows no application, run or store layout.
 
 pub mod hook;
+pub mod mail;
 pub mod permissions;
 pub mod state;
+pub mod syslog;
 pub mod world;

@@ -9,6 +9,9 @@
 //! logs/APP/RUN.jsonl              the run's events as they happened; below logs/APP/open/ until its end
 //! holds/APP.note                  what is held (see the module `hold`)
 //! waiting/APP/STEM-HASH.json      records that the store could not take
+//! notify/ended/RUN.json            what there is to tell of a run that ended
+//! notify/queue/ID.json             messages that wait to be sent
+//! notify/sent.jsonl                what was sent, one line a message
 //! stores/ID/written/APP           the documents that this machine wrote there: `?` about to be, `=` written
 //! stores/ID/cache.db              which chunks are in the store
 //! stores/ID/clear/HASH.json       what is encrypted in records and remarks that this machine wrote, in clear
@@ -20,6 +23,7 @@
 
 mod clear;
 mod locks;
+mod notices;
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs::{self, File, OpenOptions};

@@ -5,6 +5,7 @@
 //! - [`record`]: what is kept about a run, and remarks about it. [`step`]: its steps and the processes they ran.
 //! - [`event`]: what happens in a run, as it happens.
 //! - [`definition::calendar`]: which moments come of a schedule.
+//! - [`notice`]: what there is to tell of something that ended.
 //! - [`ids`], [`outcome`]: names of runs, and how they end. [`words`]: figures in words.
 //!
 //! It may use `gullet-store`, for keys and listings that records name.
@@ -12,6 +13,7 @@
 pub mod definition;
 pub mod event;
 pub mod ids;
+pub mod notice;
 pub mod outcome;
 pub mod problem;
 pub mod record;

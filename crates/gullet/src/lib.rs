@@ -5,6 +5,7 @@
 //! - `error`: the one error of the command line and its rendering. `exit`: the exit codes.
 //! - `outside`: the clock, the host, the signals that the core is handed. `open`: definition, state, stores. `reading`: the stores
 //!   that reading commands read, with their logbooks.
+//! - `render`: what is shown, made of data. `post`: how messages reach people.
 //! - `forgotten`: what every command does first about holds and runs whose processes died.
 //! - `narrate`: the events of a run as lines of text. `demo`: the demo application, open in a temporary folder.
 
@@ -18,8 +19,10 @@ mod forgotten;
 mod narrate;
 mod open;
 mod outside;
+mod post;
 mod reading;
 mod recipes;
+mod render;
 mod table;
 mod text;
 mod ui;

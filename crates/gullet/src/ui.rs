@@ -52,17 +52,26 @@ pub fn styled(style: Style, text: impl std::fmt::Display) -> String {
 
 /// The style, the mark and the words of an outcome: colour never carries the meaning alone.
 pub fn outcome(outcome: Outcome) -> String {
-    let (style, mark) = match outcome {
-        Outcome::Complete => (GOOD, "✓"),
-        Outcome::Warnings => (WARN, "!"),
+    let style = match outcome {
+        Outcome::Complete => GOOD,
+        Outcome::Warnings => WARN,
+        _ => BAD,
+    };
+    styled(style, format!("{} {outcome}", mark_of(outcome)))
+}
+
+/// The mark of an outcome.
+pub fn mark_of(outcome: Outcome) -> &'static str {
+    match outcome {
+        Outcome::Complete => "✓",
+        Outcome::Warnings => "!",
         Outcome::Incomplete
         | Outcome::Refused
         | Outcome::Missed
         | Outcome::Failed
         | Outcome::Interrupted
-        | Outcome::NotReleased => (BAD, "✗"),
-    };
-    styled(style, format!("{mark} {outcome}"))
+        | Outcome::NotReleased => "✗",
+    }
 }
 
 /// The one door to a terminal for text that may be foreign: nothing passes that a terminal obeys, but for the colours and weights

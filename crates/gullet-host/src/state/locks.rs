@@ -57,7 +57,7 @@ impl State {
         Ok(self.named_lock("sweep", how)?.map(|file| SweepLock { _file: file }))
     }
 
-    fn named_lock(&self, name: &str, how: FlockOperation) -> Result<Option<File>, StateError> {
+    pub(super) fn named_lock(&self, name: &str, how: FlockOperation) -> Result<Option<File>, StateError> {
         let path = self.place(&["locks"])?.join(name);
         let file = OpenOptions::new().write(true).create(true).truncate(false).mode(0o600).open(&path).at(&path)?;
         match rustix::fs::flock(&file, how) {

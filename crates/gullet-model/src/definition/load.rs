@@ -149,11 +149,11 @@ fn matching(from: &Path, pattern: &str) -> Result<Vec<PathBuf>, String> {
     Ok(found)
 }
 
-/// Adds an included file's stores, applications and groups. What belongs to the machine, the state folder and stores, may stand in
+/// Adds an included file's stores, applications, groups and those to tell. What belongs to the machine, the state folder and stores, may stand in
 /// several files if all say the same.
 fn join(into: &mut Definition, from: Definition, places: &Places, flaws: &mut Vec<Flaw>) {
     // Whatever is added to a definition must be joined, or refused here: the pattern names every key.
-    let Definition { include, state, mut store, app, group, status, limits } = from;
+    let Definition { include, state, mut store, app, group, status, limits, notify, report } = from;
     let mut flaw = |at: &str, message: String| flaws.push(places.flaw(at, message, None));
     fn take<T>(into: &mut BTreeMap<String, T>, from: BTreeMap<String, T>, mut twice: impl FnMut(&str)) {
         for (name, value) in from {
@@ -172,6 +172,7 @@ fn join(into: &mut Definition, from: Definition, places: &Places, flaws: &mut Ve
     take(&mut into.store, store, |name| twice("store", name));
     take(&mut into.app, app, |name| twice("app", name));
     take(&mut into.group, group, |name| twice("group", name));
+    take(&mut into.notify, notify, |name| twice("notify", name));
     match (&into.state, state) {
         (Some(known), Some(other)) if *known != other => {
             flaw("state", format!("`state` is `{}` in another file already", known.display()));
@@ -179,13 +180,16 @@ fn join(into: &mut Definition, from: Definition, places: &Places, flaws: &mut Ve
         (None, Some(state)) => into.state = Some(state),
         _ => {}
     }
-    for (key, is_there) in
-        [("include", !include.is_empty()), ("status", status.is_some()), ("limits", limits.is_some())]
-    {
+    for (key, is_there) in [
+        ("include", !include.is_empty()),
+        ("status", status.is_some()),
+        ("limits", limits.is_some()),
+        ("report", !report.is_empty()),
+    ] {
         if is_there {
             flaw(
                 key,
-                "an included file holds stores, applications and groups, no `status`, `limits` and `include`"
+                "an included file holds stores, applications, groups and `notify`, no `status`, `limits`, `report` and `include`"
                     .to_owned(),
             );
         }

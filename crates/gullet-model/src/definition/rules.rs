@@ -1,6 +1,7 @@
 //! What must hold between the keys of a definition, beyond their form.
 
 mod command;
+mod notify;
 mod part;
 mod schedule;
 
@@ -36,6 +37,7 @@ pub(super) fn check(definition: &Definition, places: &Places, flaws: &mut Vec<Fl
         rules.app(definition, name, app);
     }
     rules.groups(definition);
+    rules.notify(definition);
 }
 
 /// Whether something may be called so.

@@ -10,6 +10,7 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::back::{DrillSpec, RestoreSpec};
+use super::notify::{NotifyRule, NotifySpec, ReportSpec};
 use super::part::Part;
 use super::schedule::{KeepSpec, ScheduleSpec};
 use super::values::Span;
@@ -40,6 +41,12 @@ pub struct Definition {
     /// What `gullet status` warns of.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub status: Option<StatusSpec>,
+    /// Who may be told of what happens.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub notify: BTreeMap<String, NotifySpec>,
+    /// Lists of all applications that are sent by a schedule.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub report: Vec<ReportSpec>,
 }
 
 /// What `gullet status` warns of.
@@ -165,6 +172,9 @@ pub struct App {
     /// Which runs to keep.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub keep: Option<KeepSpec>,
+    /// Who is told of its runs.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub notify: Vec<NotifyRule>,
 }
 
 /// A moment at which the administrator's hooks run.

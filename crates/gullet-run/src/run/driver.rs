@@ -27,6 +27,7 @@ use gullet_model::definition::HookMoment;
 use gullet_model::event::RecordBuilder;
 use gullet_model::event::{Event, EventKind, Listener};
 use gullet_model::ids::RunId;
+use gullet_model::notice::Notice;
 use gullet_model::outcome::Outcome;
 use gullet_model::problem::ProblemKind;
 use gullet_model::record::Record;
@@ -258,16 +259,30 @@ impl<'a> Driver<'a, '_> {
         // What cannot be removed now stays noted, and a later command tries again and says so.
         let _ = self.staging.clear(self.runner);
         let _ = fs::remove_dir_all(&self.scratch);
+        let committed = self.committed.take();
+        self.note_notice(outcome, committed.as_ref());
         if let Some((path, _)) = self.log.take() {
             // A log that stays open means that the run has no record: the next command writes it.
             let _ = self.state.close_log(&path);
         }
-        match self.committed.take() {
+        match committed {
             Some(Committed { record, name, in_store }) => Ended { outcome, record, name, in_store },
             None => {
                 let record = self.record();
                 Ended { outcome, record, name: String::new(), in_store: false }
             }
+        }
+    }
+
+    /// Notes what there is to tell, before the log is closed: who dies in between is told by the command that finds the log.
+    fn note_notice(&mut self, outcome: Outcome, committed: Option<&Committed>) {
+        let record = committed.map_or_else(|| self.record(), |committed| committed.record.clone());
+        let name = committed.filter(|committed| committed.in_store).map(|committed| committed.name.as_str());
+        let (causes, warnings) = (self.builder.causes.clone(), self.builder.warnings.clone());
+        let notice = Notice::of_run(&Record { outcome, causes, warnings, ..record }, name);
+        if let Err(error) = self.state.note_notice(&notice) {
+            let text = format!("nobody can be told of this run: {}", chain(&error));
+            self.warn(ProblemKind::Record, None, text);
         }
     }
 

@@ -13,6 +13,7 @@ use gullet_host::world::World;
 use gullet_model::event::RecordBuilder;
 use gullet_model::event::{Event, EventKind, Listener};
 use gullet_model::ids::RunId;
+use gullet_model::notice::Notice;
 use gullet_model::outcome::Outcome;
 use gullet_model::problem::ProblemKind;
 use gullet_model::record::{BY_HAND, Problem as RecordNote, Record};
@@ -42,9 +43,22 @@ pub fn recover(
             continue;
         }
         end_orphans(&path, world);
-        let Some(record) = fold(&path, app, state, store, world) else {
-            let _ = state.close_log(&path);
-            continue;
+        let record = match fold(&path, app, state, store, world) {
+            Folded::Died(record) => record,
+            Folded::Recorded(run) => {
+                // It came to its end, and died before it could note that there is something to tell.
+                if !state.has_notice(&run)
+                    && let Some((record, name)) = read_back(&run, app, state, store)
+                {
+                    let _ = state.note_notice(&Notice::of_run(&record, name.as_deref()));
+                }
+                let _ = state.close_log(&path);
+                continue;
+            }
+            Folded::Nothing => {
+                let _ = state.close_log(&path);
+                continue;
+            }
         };
         let stored = store.is_some_and(|store| store_record(&record, keys, store, state).is_ok());
         let kept = stored || {
@@ -53,6 +67,7 @@ pub fn recover(
             state.keep_waiting(app, &name, &clear).is_ok()
         };
         if kept {
+            let _ = state.note_notice(&Notice::of_run(&record, None));
             let _ = state.close_log(&path);
             if let Some(store) = store {
                 let prefix = format!("payload/{}/{}/", record.machine, record.run);
@@ -73,15 +88,45 @@ fn end_orphans(log: &Path, world: World<'_>) {
     let _ = end_found(|| marked(&format!("{run}."), |moment| !goes_on(moment)), world.clock);
 }
 
-/// The record of a run by its log; `None` when the log says nothing, or the run is recorded already.
-fn fold(path: &Path, app: &str, state: &State, store: Option<&Store>, world: World<'_>) -> Option<Record> {
+/// What a log that was not closed says.
+enum Folded {
+    /// The run died; this is its record.
+    Died(Box<Record>),
+    /// The run of this id is recorded already.
+    Recorded(String),
+    /// Nothing.
+    Nothing,
+}
+
+/// The record of a run that is recorded already, and its name in the store; without what is encrypted in it.
+fn read_back(run: &str, app: &str, state: &State, store: Option<&Store>) -> Option<(Record, Option<String>)> {
+    let waiting = state
+        .waiting(Some(app))
+        .into_iter()
+        .filter_map(|(_, path)| serde_json::from_slice::<Record>(&fs::read(path).ok()?).ok());
+    if let Some(record) = waiting.into_iter().find(|record| record.run.as_str() == run) {
+        return Some((record, None));
+    }
+    let store = store?;
+    let names = store.documents(&format!("records/{app}")).ok()?;
+    let name = names.into_iter().find(|name| name.stem().ends_with(&format!("-{run}")))?;
+    let record = store.document(&name).ok()?.parse().ok()?;
+    Some((record, Some(name.to_string())))
+}
+
+/// What a log says of its run.
+fn fold(path: &Path, app: &str, state: &State, store: Option<&Store>, world: World<'_>) -> Folded {
+    fold_events(path, app, state, store, world).unwrap_or(Folded::Nothing)
+}
+
+fn fold_events(path: &Path, app: &str, state: &State, store: Option<&Store>, world: World<'_>) -> Option<Folded> {
     let text = fs::read_to_string(path).ok()?;
     // A last line that was cut off in the middle of being written is passed over.
     let events: Vec<Event> = text.lines().filter_map(|line| serde_json::from_str(line).ok()).collect();
     let (first, last) = (events.first()?, events.last()?);
     let EventKind::RunStarted { run, title, reason, trigger, .. } = &first.what else { return None };
     if events.iter().any(|event| matches!(event.what, EventKind::Recorded { .. })) || is_recorded(store, app, run) {
-        return None;
+        return Some(Folded::Recorded(run.to_string()));
     }
     let mut builder = RecordBuilder::default();
     for event in &events {
@@ -104,7 +149,7 @@ fn fold(path: &Path, app: &str, state: &State, store: Option<&Store>, world: Wor
         capture.listing = None;
         capture.problem.get_or_insert_with(|| "void: the run died".to_owned());
     }
-    Some(Record {
+    Some(Folded::Died(Box::new(Record {
         title: title.clone(),
         store: store.map_or(String::new(), |store| store.info().id.clone()),
         store_json: store.map(Store::info_hash),
@@ -119,7 +164,7 @@ fn fold(path: &Path, app: &str, state: &State, store: Option<&Store>, world: Wor
         steps: builder.steps,
         captures: builder.captures,
         ..Record::bare(run.clone(), app, state.machine(), first.at, outcome)
-    })
+    })))
 }
 
 fn is_recorded(store: Option<&Store>, app: &str, run: &RunId) -> bool {

@@ -10,9 +10,11 @@ use gullet_host::world::World;
 use gullet_model::definition::HookMoment;
 use gullet_model::definition::{App, Hook};
 use gullet_model::ids::RunId;
+use gullet_model::notice::Notice;
 use gullet_model::outcome::Outcome;
 use gullet_model::problem::ProblemKind;
 use gullet_model::record::{Problem, Record};
+use gullet_model::words::chain;
 
 /// Why a run could not begin.
 pub struct Refusal<'a> {
@@ -52,6 +54,8 @@ impl Refusal<'_> {
         };
         let bytes = serde_json::to_vec_pretty(&record).unwrap_or_default();
         let name = format!("{}-{}.json", record.stem(), gullet_store::Hash::of(&bytes));
+        // Told twice would be less bad than never: who dies between the two leaves a message without a record.
+        let noted = state.note_notice(&Notice::of_run(&record, None));
         let path = state.keep_waiting(&record.app, &name, &bytes)?;
         let runner = Runner {
             world,
@@ -73,6 +77,7 @@ impl Refusal<'_> {
             runner.run(&hook.command, call).result.err().map(|why| format!("{} hook: {why}", moment.word()))
         };
         let each = moments.into_iter().flat_map(|(moment, hooks)| hooks.iter().map(move |hook| (moment, hook)));
-        Ok(each.filter_map(|(moment, hook)| run(moment, hook)).collect())
+        let not_noted = noted.err().map(|error| format!("nobody can be told of it: {}", chain(&error)));
+        Ok(each.filter_map(|(moment, hook)| run(moment, hook)).chain(not_noted).collect())
     }
 }

@@ -17,6 +17,7 @@ use gullet_model::ids::RunId;
 use gullet_run::run::Refusal;
 use jiff::{SignedDuration, Timestamp};
 
+use super::notify::send_after_work;
 use crate::args::Global;
 use crate::error::CommandError;
 use crate::exit::Exit;
@@ -38,9 +39,13 @@ pub struct DueArgs {}
 pub fn due(ui: &mut Ui, global: &Global, _: &DueArgs) -> Result<Exit, CommandError> {
     let loaded = open::definition(global)?;
     let state = open::state(&loaded)?;
-    let Some(_lock) = state.lock_due()? else { return Ok(Exit::Complete) };
     let outside = RealWorld::new();
     outside.listen_to_signals()?;
+    let Some(_lock) = state.lock_due()? else {
+        // What goes on may take hours; messages do not wait for it.
+        send_after_work(ui, &loaded, &state, &outside);
+        return Ok(Exit::Complete);
+    };
     crate::forgotten::settle(ui, &loaded, &state, &outside);
     let schedules = schedules(&loaded);
     let mut ledger = read_ledger(&state)?;
@@ -53,8 +58,10 @@ pub fn due(ui: &mut Ui, global: &Global, _: &DueArgs) -> Result<Exit, CommandErr
         told: None,
         exit: Exit::Complete,
     };
-    serve(&mut ledger, &schedules, at_once(&loaded), &mut system)?;
-    Ok(system.exit)
+    let served = serve(&mut ledger, &schedules, at_once(&loaded), &mut system);
+    let exit = system.exit;
+    send_after_work(ui, &loaded, &state, &outside);
+    served.map(|()| exit)
 }
 
 /// How many runs that are due go on at once.

@@ -9,6 +9,7 @@ mod guard;
 mod hold;
 mod key;
 mod new;
+mod notify;
 mod plan;
 mod preflight;
 mod restore;
@@ -51,6 +52,7 @@ pub enum Command {
     Agenda(agenda::AgendaArgs),
     Due(due::DueArgs),
     Timer(timer::TimerArgs),
+    Notify(notify::NotifyArgs),
     Status(status::StatusArgs),
     #[command(subcommand)]
     Store(store::StoreCommand),
@@ -94,6 +96,7 @@ pub fn execute(ui: &mut Ui, global: &Global, command: Command) -> Result<Exit, C
         Command::Agenda(args) => agenda::agenda(ui, global, &args),
         Command::Due(args) => due::due(ui, global, &args),
         Command::Timer(args) => timer::timer(ui, global, &args),
+        Command::Notify(args) => notify::notify(ui, global, &args),
         Command::Status(args) => status::status(ui, global, &args),
         Command::Store(command) => store::store(ui, global, &command),
         Command::Key(command) => key::key(ui, global, &command),

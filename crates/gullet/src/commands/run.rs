@@ -15,6 +15,7 @@ use gullet_model::problem::ProblemKind;
 use gullet_restore::restore::place::Journals;
 use gullet_run::run::{Ended, Group, HistoryError, Member, Refusal, Setup, execute, load_history};
 
+use super::notify::send_after_work;
 use super::thin::after_success;
 use crate::args::Global;
 use crate::error::CommandError;
@@ -111,6 +112,7 @@ pub fn run(ui: &mut Ui, global: &Global, args: &RunArgs) -> Result<Exit, Command
             break;
         }
     }
+    send_after_work(ui, &loaded, &state, &outside);
     Ok(exit)
 }
 

@@ -1,0 +1,143 @@
+//! Taking messages to people: by mail, request, command, or a line in the system log.
+
+use std::io;
+use std::path::Path;
+use std::time::Duration;
+
+use gullet_core::notify::{Courier, Message};
+use gullet_host::hook::{Call, Runner};
+use gullet_host::state::write_whole;
+use gullet_host::world::World;
+use gullet_host::{mail, syslog};
+use gullet_model::definition::{CommandSpec, MailSpec, NotifySpec};
+use lettre::message::header::{ContentType, Header, HeaderName, HeaderValue};
+use lettre::message::{MultiPart, SinglePart};
+use serde_json::json;
+
+use crate::render::message::{line, page, subject, text};
+
+/// How long sending one message may take, where the definition does not say.
+const LIMIT: Duration = Duration::from_secs(30);
+
+/// The couriers of the definition.
+pub struct Post<'a> {
+    /// The outside world.
+    pub world: World<'a>,
+    /// The state folder.
+    pub state: &'a Path,
+}
+
+impl Courier for Post<'_> {
+    fn send(
+        &mut self,
+        spec: &NotifySpec,
+        message: &Message,
+        commit: &mut dyn FnMut() -> io::Result<()>,
+    ) -> Result<Vec<String>, String> {
+        let limit = spec.limit.map_or(LIMIT, |limit| limit.0);
+        if let Some(mail) = &spec.mail {
+            let host = &self.world.host.name;
+            let bytes = compose(mail, message, host).map_err(|error| error.to_string())?;
+            return mail::send(mail, &bytes, limit, self.world.environment, host, commit)
+                .map_err(|error| gullet_model::words::chain(&error));
+        }
+        if let Some(facility) = spec.syslog {
+            let (gravity, line) = line(message);
+            let logged = syslog::log(facility, gravity, &line);
+            return logged.map(|()| Vec::new()).map_err(|error| format!("the system log does not listen: {error}"));
+        }
+        self.call(spec, message, limit, commit).map(|()| Vec::new())
+    }
+}
+
+impl Post<'_> {
+    /// A request or a command.
+    fn call(
+        &self,
+        spec: &NotifySpec,
+        message: &Message,
+        limit: Duration,
+        commit: &mut dyn FnMut() -> io::Result<()>,
+    ) -> Result<(), String> {
+        let body = as_json(message).to_string();
+        let mut command = CommandSpec {
+            run: spec.run.clone(),
+            post: spec.post.clone(),
+            request: spec.request.clone(),
+            env: spec.env.clone(),
+            run_as: spec.run_as.clone(),
+            ..CommandSpec::default()
+        };
+        let folder = self.state.join("notify");
+        let stdin = folder.join("message.json");
+        if spec.post.is_some() {
+            // Nothing in it is a placeholder.
+            command.request.body = Some(body.replace('{', "{{"));
+        } else {
+            write_whole(&stdin, body.as_bytes()).map_err(|error| error.to_string())?;
+        }
+        let runner = Runner {
+            world: self.world,
+            app: String::new(),
+            run: message.id.clone(),
+            family: gullet_model::ids::random_id(self.world.random, 12),
+            folder,
+            top: self.state.to_path_buf(),
+        };
+        let stdin = spec.run.is_some().then(|| stdin.clone());
+        commit().map_err(|error| error.to_string())?;
+        let outcome = runner.run(&command, Call { moment: "notify", limit, stdin, ..Call::default() });
+        outcome.result
+    }
+}
+
+/// A message as JSON: what it tells, and the same in words.
+pub fn as_json(message: &Message) -> serde_json::Value {
+    json!({
+        "id": message.id,
+        "to": message.to,
+        "subject": subject(message),
+        "text": text(message),
+        "may_have_come_before": message.may_be_sent,
+        "content": message.content,
+    })
+}
+
+/// Says that no person wrote it (RFC 3834), so that nobody is answered who is on holiday.
+#[derive(Clone)]
+struct AutoSubmitted;
+
+impl Header for AutoSubmitted {
+    fn name() -> HeaderName {
+        HeaderName::new_from_ascii_str("Auto-Submitted")
+    }
+
+    fn parse(_: &str) -> Result<Self, Box<dyn std::error::Error + Send + Sync>> {
+        Ok(Self)
+    }
+
+    fn display(&self) -> HeaderValue {
+        HeaderValue::new(Self::name(), "auto-generated".to_owned())
+    }
+}
+
+/// A whole mail (RFC 5322), with a text and a page. Its id is that of the message, so that whoever gets it twice can see that.
+pub fn compose(
+    spec: &MailSpec,
+    message: &Message,
+    host: &str,
+) -> Result<Vec<u8>, Box<dyn std::error::Error + Send + Sync>> {
+    let mut builder = lettre::Message::builder()
+        .from(spec.from.parse()?)
+        .subject(subject(message))
+        .message_id(Some(format!("<{}.{}@{host}>", message.id, message.to)))
+        .header(AutoSubmitted);
+    for to in &spec.to {
+        builder = builder.to(to.parse()?);
+    }
+    let part = |kind: ContentType, body: String| SinglePart::builder().header(kind).body(body);
+    let parts = MultiPart::alternative()
+        .singlepart(part(ContentType::TEXT_PLAIN, text(message)))
+        .singlepart(part(ContentType::TEXT_HTML, page(message)));
+    Ok(builder.multipart(parts)?.formatted())
+}
