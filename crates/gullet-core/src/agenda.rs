@@ -5,6 +5,8 @@ use std::collections::BTreeMap;
 use gullet_model::definition::calendar::DueMoment;
 use jiff::{SignedDuration, Timestamp};
 
+#[cfg(test)]
+use crate::due::Job;
 use crate::due::Scheduled;
 
 /// A run that is to come.
@@ -64,7 +66,7 @@ mod tests {
 
     fn scheduled(app: &str, at: &str, more: &str) -> Scheduled {
         let text = format!("name = \"nightly\"\nevery = \"day\"\nat = {at}\nzone = \"UTC\"\n{more}");
-        Scheduled { app: app.to_owned(), rule: Rule::new(&toml::from_str(&text).unwrap()).unwrap() }
+        Scheduled { job: Job::Run, app: app.to_owned(), rule: Rule::new(&toml::from_str(&text).unwrap()).unwrap() }
     }
 
     #[test]

@@ -12,17 +12,87 @@ use std::time::Duration;
 
 use gullet_host::hook::Process;
 use gullet_model::definition::calendar::Rule;
+use gullet_model::definition::{Definition, ScheduleSpec};
 use jiff::{SignedDuration, Timestamp};
+use serde::{Deserialize, Serialize};
 
 pub use ledger::{DueEntry, Ledger, MissedWhy, Stage};
 
-/// A schedule of an application.
+/// What is done when it is due.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Job {
+    /// A run of an application.
+    #[default]
+    Run,
+    /// A run of the applications of a group, together.
+    Group,
+    /// A drill of an application.
+    Drill,
+    /// A verification of a store.
+    Verify,
+    /// A report.
+    Report,
+}
+
+impl Job {
+    /// The word for it.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Run => "run",
+            Self::Group => "group",
+            Self::Drill => "drill",
+            Self::Verify => "verify",
+            Self::Report => "report",
+        }
+    }
+}
+
+/// A schedule of an application, or of something else.
 #[derive(Clone, Debug)]
 pub struct Scheduled {
-    /// The application.
+    /// What is done.
+    pub job: Job,
+    /// The application; otherwise the group, store or report.
     pub app: String,
     /// What it means.
     pub rule: Rule,
+}
+
+/// Everything that a definition has done by itself. Its rules were checked when it was read.
+pub fn schedules(definition: &Definition) -> Vec<Scheduled> {
+    let mut all = Vec::new();
+    let mut add = |job: Job, app: &str, spec: &ScheduleSpec| {
+        all.extend(Rule::new(spec).ok().map(|rule| Scheduled { job, app: app.to_owned(), rule }));
+    };
+    for (name, app) in &definition.app {
+        app.schedule.iter().for_each(|spec| add(Job::Run, name, spec));
+        let drill = app.drill.as_ref().and_then(|drill| drill.calendar.schedule("drill"));
+        drill.iter().for_each(|spec| add(Job::Drill, name, spec));
+    }
+    for (name, group) in &definition.group {
+        group.schedule.iter().for_each(|spec| add(Job::Group, name, spec));
+    }
+    for (name, store) in &definition.store {
+        let verify = store.verify.as_ref().and_then(|verify| verify.calendar.schedule("verify"));
+        verify.iter().for_each(|spec| add(Job::Verify, name, spec));
+    }
+    for report in &definition.report {
+        add(Job::Report, &report.schedule.name, &report.schedule);
+    }
+    all
+}
+
+/// The schedules by which an application is run: its own, and those of its group.
+pub fn runs_of(definition: &Definition, app: &str) -> Vec<Scheduled> {
+    let is_of_group =
+        |group: &str| definition.group.get(group).is_some_and(|group| group.apps.iter().any(|a| a == app));
+    let is_meant = |one: &Scheduled| match one.job {
+        Job::Run => one.app == app,
+        Job::Group => is_of_group(&one.app),
+        Job::Drill | Job::Verify | Job::Report => false,
+    };
+    schedules(definition).into_iter().filter(is_meant).collect()
 }
 
 impl Scheduled {
@@ -32,7 +102,7 @@ impl Scheduled {
     }
 
     fn is_of(&self, entry: &DueEntry) -> bool {
-        self.app == entry.app && self.name() == entry.schedule
+        self.job == entry.job && self.app == entry.app && self.name() == entry.schedule
     }
 }
 
@@ -49,21 +119,21 @@ pub trait DueWorld {
     /// # Errors
     /// When it cannot be written: nothing is started then.
     fn keep(&mut self, ledger: &Ledger) -> Result<(), Self::Error>;
-    /// Starts a run.
+    /// Starts what is due; `None` where it is done when this returns.
     ///
     /// # Errors
     /// When it cannot be started.
-    fn start(&mut self, entry: &DueEntry, scheduled: &Scheduled) -> Result<Process, Self::Error>;
+    fn start(&mut self, entry: &DueEntry, scheduled: &Scheduled) -> Result<Option<Process>, Self::Error>;
     /// The process of an entry that an earlier call was about to start; `None` where there is none.
     fn find(&mut self, entry: &DueEntry) -> Option<Process>;
     /// Whether a process is over.
     fn is_over(&mut self, process: Process) -> bool;
-    /// Whether there is a record of it.
+    /// Whether there is a record of it, or it is known otherwise that it came to its end.
     ///
     /// # Errors
     /// When that cannot be known, such as while the store is away.
     fn has_record(&mut self, entry: &DueEntry) -> Result<bool, Self::Error>;
-    /// Writes the record that it was missed.
+    /// Writes the record that it was missed, or tells it otherwise.
     ///
     /// # Errors
     /// When it cannot be written.
@@ -107,7 +177,8 @@ pub fn serve<W: DueWorld>(
             ledger.set(&entry, Stage::Starting);
             world.keep(ledger)?;
             match world.start(&entry, scheduled) {
-                Ok(process) => ledger.set(&entry, Stage::Running(process)),
+                Ok(Some(process)) => ledger.set(&entry, Stage::Running(process)),
+                Ok(None) => ledger.close(&entry),
                 Err(_) => ledger.set(&entry, Stage::Missed(MissedWhy::NotStarted)),
             }
             world.keep(ledger)?;

@@ -31,18 +31,35 @@ const LONGEST_PAUSE: SignedDuration = SignedDuration::from_hours(1);
 /// The file of what was sent is cut to half of this, in bytes.
 const SENT_AT_MOST: u64 = 1 << 20;
 
+/// Why a message was not sent.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct NotSent {
+    /// Why, in words.
+    pub why: String,
+    /// Whether it is certain that the other side does not have it.
+    pub is_certain: bool,
+}
+
+impl NotSent {
+    /// The other side certainly does not have it.
+    pub fn certainly(why: impl Into<String>) -> Self {
+        Self { why: why.into(), is_certain: true }
+    }
+}
+
 /// Takes a message to somebody.
 pub trait Courier {
-    /// Sends a message. `commit` is called at the last moment before the other side may have it, and not later.
+    /// Sends a message, and gives the addresses that were refused. `commit` is called at the last moment before the other side may
+    /// have it, and not later.
     ///
     /// # Errors
-    /// Why nobody has it, in words.
+    /// When nobody is known to have it.
     fn send(
         &mut self,
         spec: &NotifySpec,
         message: &Message,
         commit: &mut dyn FnMut() -> io::Result<()>,
-    ) -> Result<Vec<String>, String>;
+    ) -> Result<Vec<String>, NotSent>;
 }
 
 /// What became of a message.
@@ -77,45 +94,6 @@ impl Outbox {
         Ok(Some(Self { folder: state.message_folder()?, sent: state.sent_file()?, _lock: lock }))
     }
 
-    /// Puts a message in, for everybody of `to`. What is there already stays as it is.
-    ///
-    /// # Errors
-    /// When it cannot be written.
-    pub fn put<'a>(
-        &self,
-        id: &str,
-        to: impl IntoIterator<Item = &'a str>,
-        content: &Content,
-        now: Timestamp,
-    ) -> Result<(), PathError> {
-        for to in to {
-            let message = Message::new(id, to, content.clone(), now);
-            let path = self.path(&message);
-            if !path.exists() {
-                self.write(&message)?;
-            }
-        }
-        Ok(())
-    }
-
-    fn path(&self, message: &Message) -> PathBuf {
-        self.folder.join(format!("{}--{}.json", message.id, message.to))
-    }
-
-    fn write(&self, message: &Message) -> Result<(), PathError> {
-        write_whole(&self.path(message), &serde_json::to_vec(message).unwrap_or_default())?;
-        sync(&self.folder)
-    }
-
-    /// Whether a message was put in or sent already.
-    pub fn knows(&self, id: &str) -> bool {
-        waiting_in(&self.folder).iter().any(|message| message.id == id)
-            || fs::read_to_string(&self.sent)
-                .unwrap_or_default()
-                .lines()
-                .any(|line| serde_json::from_str::<serde_json::Value>(line).is_ok_and(|sent| sent["id"] == id))
-    }
-
     fn note_sent(&self, sent: &Sent) -> Result<(), PathError> {
         let text = fs::read_to_string(&self.sent).unwrap_or_default();
         if text.len() as u64 > SENT_AT_MOST {
@@ -130,7 +108,7 @@ impl Outbox {
     }
 
     fn remove(&self, message: &Message) -> Result<(), PathError> {
-        let path = self.path(message);
+        let path = path_in(&self.folder, message);
         fs::remove_file(&path).at(&path)?;
         sync(&self.folder)
     }
@@ -149,6 +127,43 @@ impl Outbox {
         }
         Ok(forgotten)
     }
+}
+
+/// Puts a message in, for everybody of `to`; one that is there already stays as it is. It needs no lock.
+///
+/// # Errors
+/// When it cannot be written.
+pub fn put<'a>(
+    state: &State,
+    id: &str,
+    to: impl IntoIterator<Item = &'a str>,
+    content: &Content,
+    now: Timestamp,
+) -> Result<(), StateError> {
+    let folder = state.message_folder()?;
+    for to in to {
+        let message = Message::new(id, to, content.clone(), now);
+        if !path_in(&folder, &message).exists() {
+            write_in(&folder, &message)?;
+        }
+    }
+    Ok(())
+}
+
+/// Whether a message was put in or sent already.
+pub fn knows(state: &State, id: &str) -> bool {
+    let sent = state.sent_file().and_then(|path| Ok(fs::read_to_string(&path).at(&path)?)).unwrap_or_default();
+    let is_sent = |line: &str| serde_json::from_str::<serde_json::Value>(line).is_ok_and(|sent| sent["id"] == id);
+    waiting(state).iter().any(|message| message.id == id) || sent.lines().any(is_sent)
+}
+
+fn path_in(folder: &Path, message: &Message) -> PathBuf {
+    folder.join(format!("{}--{}.json", message.id, message.to))
+}
+
+fn write_in(folder: &Path, message: &Message) -> Result<(), PathError> {
+    write_whole(&path_in(folder, message), &serde_json::to_vec(message).unwrap_or_default())?;
+    sync(folder)
 }
 
 fn sync(folder: &Path) -> Result<(), PathError> {
@@ -172,22 +187,27 @@ fn waiting_in(folder: &Path) -> Vec<Message> {
 ///
 /// # Errors
 /// When one cannot be kept; what there is to tell stays then.
-pub fn queue_notices(outbox: &Outbox, state: &State, definition: &Definition, now: Timestamp) -> Result<(), PathError> {
+pub fn queue_notices(
+    _outbox: &Outbox,
+    state: &State,
+    definition: &Definition,
+    now: Timestamp,
+) -> Result<(), StateError> {
     for (path, notice) in state.notices() {
         let rules = definition.app.get(&notice.app).map(|app| app.notify.as_slice()).unwrap_or_default();
         let what = NotifyOn::from(notice.outcome);
         let to: BTreeSet<&str> = rules.iter().filter(|rule| rule.wants(what)).map(|rule| rule.to.as_str()).collect();
-        outbox.put(&notice.run.clone(), to, &Content::Run(notice), now)?;
+        put(state, &notice.run.clone(), to, &Content::Run(notice), now)?;
         // The messages are there; who dies before this line puts the same ones in again, and none was sent meanwhile.
         fs::remove_file(&path).at(&path)?;
     }
     Ok(())
 }
 
-/// Everybody who is told when a definition is wrong: of the application, or of any where none is named.
-pub fn told_of_definition<'a>(definition: &'a Definition, app: Option<&str>) -> BTreeSet<&'a str> {
+/// Everybody who is to be told of something: of an application, or of any where none is named.
+pub fn told_of<'a>(definition: &'a Definition, app: Option<&str>, what: NotifyOn) -> BTreeSet<&'a str> {
     let apps = definition.app.iter().filter(|(name, _)| app.is_none_or(|app| app == *name));
-    let rules = apps.flat_map(|(_, app)| &app.notify).filter(|rule| rule.wants(NotifyOn::Definition));
+    let rules = apps.flat_map(|(_, app)| &app.notify).filter(|rule| rule.wants(what));
     rules.map(|rule| rule.to.as_str()).collect()
 }
 
@@ -217,10 +237,10 @@ pub fn send_waiting(
             Some(spec) => {
                 let mut about_to = message.clone();
                 about_to.is_being_sent = true;
-                let mut commit = || outbox.write(&about_to).map_err(io::Error::other);
+                let mut commit = || write_in(&outbox.folder, &about_to).map_err(io::Error::other);
                 courier.send(spec, &message, &mut commit)
             }
-            None => Err(format!("the definition has no `[notify.{}]`", message.to)),
+            None => Err(NotSent::certainly(format!("the definition has no `[notify.{}]`", message.to))),
         };
         match result {
             Ok(refused) => {
@@ -230,16 +250,13 @@ pub fn send_waiting(
                 outbox.remove(&message)?;
                 sent.push(one);
             }
-            Err(why) => {
+            Err(failed) => {
                 let pause = FIRST_PAUSE * 2_i32.saturating_pow(message.tries.saturating_sub(1).min(10));
                 message.next = now().checked_add(pause.min(LONGEST_PAUSE)).ok();
-                message.problem = Some(why);
+                message.problem = Some(failed.why);
                 unreachable.insert(message.to.clone());
-                // What the other side may have had is known by the file that was written before.
-                let was_committed =
-                    waiting_in(&outbox.folder).iter().any(|there| there.is_same(&message) && there.is_being_sent);
-                message.may_be_sent |= was_committed;
-                outbox.write(&message)?;
+                message.may_be_sent |= !failed.is_certain;
+                write_in(&outbox.folder, &message)?;
             }
         }
     }

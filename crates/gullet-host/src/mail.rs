@@ -43,6 +43,14 @@ pub enum MailError {
         /// Each address and what the server said.
         refused: Vec<String>,
     },
+    /// The server has heard all of it, and its answer did not come.
+    #[error("{server} did not say whether it took the message: {why}")]
+    Unanswered {
+        /// Host and port.
+        server: String,
+        /// What went wrong.
+        why: String,
+    },
     /// The caller could not note that it is about to be sent.
     #[error("it cannot be noted that it is about to be sent")]
     Note(#[source] io::Error),
@@ -103,7 +111,13 @@ pub fn send(
     }
     connection.command(Data).map_err(|error| fail("sending")(&error))?;
     commit().map_err(MailError::Note)?;
-    connection.message(message).map_err(|error| fail("sending")(&error))?;
+    connection.message(message).map_err(|error| {
+        // A server that says no does not have it.
+        if error.is_permanent() || error.is_transient() {
+            return fail("sending")(&error);
+        }
+        MailError::Unanswered { server: name.clone(), why: with_causes(&error) }
+    })?;
     // It is taken; what comes of saying good-bye changes nothing.
     let _ = connection.quit();
     Ok(refused)

@@ -9,6 +9,7 @@
 //! logs/APP/RUN.jsonl              the run's events as they happened; below logs/APP/open/ until its end
 //! holds/APP.note                  what is held (see the module `hold`)
 //! waiting/APP/STEM-HASH.json      records that the store could not take
+//! ended/HASH                       drills and verifications that were due and came to their end
 //! notify/ended/RUN.json            what there is to tell of a run that ended
 //! notify/queue/ID.json             messages that wait to be sent
 //! notify/sent.jsonl                what was sent, one line a message
@@ -22,6 +23,7 @@
 //! It holds chunk ids, marks and listings in clear, so it is private to its account (0700).
 
 mod clear;
+mod ended;
 mod locks;
 mod notices;
 

@@ -28,8 +28,8 @@ pub struct Global {
 /// Where a reading command reads.
 #[derive(Args, Clone, Debug, Default)]
 pub struct ReadingArgs {
-    /// Read this store's folder; no definition is needed then
-    #[arg(long, value_name = "FOLDER")]
+    /// Read this store: one that the definition names, or a folder; of that no definition is needed
+    #[arg(long, value_name = "NAME|FOLDER")]
     pub store: Option<PathBuf>,
     #[command(flatten)]
     pub opening: OpeningArgs,

@@ -4,11 +4,12 @@ use std::io;
 use std::path::Path;
 use std::time::Duration;
 
-use gullet_core::notify::{Courier, Message};
+use gullet_core::notify::{Courier, Message, NotSent};
 use gullet_host::hook::{Call, Runner};
+use gullet_host::mail::{self, MailError};
 use gullet_host::state::write_whole;
+use gullet_host::syslog;
 use gullet_host::world::World;
-use gullet_host::{mail, syslog};
 use gullet_model::definition::{CommandSpec, MailSpec, NotifySpec};
 use lettre::message::header::{ContentType, Header, HeaderName, HeaderValue};
 use lettre::message::{MultiPart, SinglePart};
@@ -33,18 +34,21 @@ impl Courier for Post<'_> {
         spec: &NotifySpec,
         message: &Message,
         commit: &mut dyn FnMut() -> io::Result<()>,
-    ) -> Result<Vec<String>, String> {
+    ) -> Result<Vec<String>, NotSent> {
         let limit = spec.limit.map_or(LIMIT, |limit| limit.0);
         if let Some(mail) = &spec.mail {
             let host = &self.world.host.name;
-            let bytes = compose(mail, message, host).map_err(|error| error.to_string())?;
-            return mail::send(mail, &bytes, limit, self.world.environment, host, commit)
-                .map_err(|error| gullet_model::words::chain(&error));
+            let bytes = compose(mail, message, host).map_err(|error| NotSent::certainly(error.to_string()))?;
+            return mail::send(mail, &bytes, limit, self.world.environment, host, commit).map_err(|error| NotSent {
+                why: gullet_model::words::chain(&error),
+                is_certain: !matches!(error, MailError::Unanswered { .. }),
+            });
         }
         if let Some(facility) = spec.syslog {
             let (gravity, line) = line(message);
             let logged = syslog::log(facility, gravity, &line);
-            return logged.map(|()| Vec::new()).map_err(|error| format!("the system log does not listen: {error}"));
+            let why = |error| NotSent::certainly(format!("the system log does not listen: {error}"));
+            return logged.map(|()| Vec::new()).map_err(why);
         }
         self.call(spec, message, limit, commit).map(|()| Vec::new())
     }
@@ -58,7 +62,7 @@ impl Post<'_> {
         message: &Message,
         limit: Duration,
         commit: &mut dyn FnMut() -> io::Result<()>,
-    ) -> Result<(), String> {
+    ) -> Result<(), NotSent> {
         let body = as_json(message).to_string();
         let mut command = CommandSpec {
             run: spec.run.clone(),
@@ -74,7 +78,7 @@ impl Post<'_> {
             // Nothing in it is a placeholder.
             command.request.body = Some(body.replace('{', "{{"));
         } else {
-            write_whole(&stdin, body.as_bytes()).map_err(|error| error.to_string())?;
+            write_whole(&stdin, body.as_bytes()).map_err(|error| NotSent::certainly(error.to_string()))?;
         }
         let runner = Runner {
             world: self.world,
@@ -85,10 +89,30 @@ impl Post<'_> {
             top: self.state.to_path_buf(),
         };
         let stdin = spec.run.is_some().then(|| stdin.clone());
-        commit().map_err(|error| error.to_string())?;
+        if let Some(url) = &spec.post {
+            reach(url, limit).map_err(NotSent::certainly)?;
+        }
+        commit().map_err(|error| NotSent::certainly(error.to_string()))?;
         let outcome = runner.run(&command, Call { moment: "notify", limit, stdin, ..Call::default() });
-        outcome.result
+        // A server that answers otherwise than with success, and a command that fails, say that they did not take it.
+        let is_certain = spec.run.is_some() || outcome.answer.is_some();
+        outcome.result.map_err(|why| NotSent { why, is_certain })
     }
+}
+
+/// Whether somebody listens at a URL; else nothing of the message has left this machine.
+fn reach(url: &str, limit: Duration) -> Result<(), String> {
+    let wrong = |why: &dyn std::fmt::Display| format!("{url}: {why}");
+    let parsed = url::Url::parse(url).map_err(|error| wrong(&error))?;
+    let addresses = parsed.socket_addrs(|| None).map_err(|error| wrong(&error))?;
+    let mut last = "it has no address".to_owned();
+    for address in addresses {
+        match std::net::TcpStream::connect_timeout(&address, limit) {
+            Ok(_) => return Ok(()),
+            Err(error) => last = error.to_string(),
+        }
+    }
+    Err(wrong(&last))
 }
 
 /// A message as JSON: what it tells, and the same in words.

@@ -27,7 +27,11 @@ impl Reading {
     /// Opens what the options name. With `--store` no definition is needed.
     pub fn open(global: &Global, args: &ReadingArgs, app: Option<&str>, ui: &mut Ui) -> Result<Self, CommandError> {
         let identities = identities(&args.opening)?;
-        if let Some(folder) = &args.store {
+        let name = args.store.as_deref().and_then(Path::to_str).filter(|name| !name.contains('/'));
+        // A name is one of the definition, where there is a definition that has it; a folder here may be called so, too.
+        let named =
+            name.filter(|name| definition(global).is_ok_and(|loaded| loaded.definition.store.contains_key(*name)));
+        if let Some(folder) = args.store.as_ref().filter(|_| named.is_none()) {
             let store = store_at(folder)?.with_identities(identities);
             let book = Logbook::read(&store, app, None)?;
             return Ok(Self { stores: vec![(store, book)], loaded: None }.told(ui));
@@ -38,7 +42,8 @@ impl Reading {
             crate::forgotten::settle(ui, &loaded, state, &RealWorld::new());
         }
         let mut stores = Vec::new();
-        for (name, spec) in &loaded.definition.store {
+        for (name, spec) in loaded.definition.store.iter().filter(|(name, _)| named.is_none_or(|named| named == *name))
+        {
             match store_at(Path::new(&spec.location)) {
                 Ok(store) => {
                     let store = store.with_identities(identities.clone());

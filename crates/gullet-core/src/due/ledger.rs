@@ -8,7 +8,7 @@ use gullet_model::words::time;
 use jiff::{SignedDuration, Timestamp};
 use serde::{Deserialize, Serialize};
 
-use super::Scheduled;
+use super::{Job, Scheduled};
 
 /// So many missed moments of one schedule are told one by one; of more, after days off, the oldest are told by one record.
 const FOLLOWED_UP: usize = 24;
@@ -41,7 +41,10 @@ pub struct Ledger {
 /// A due moment that is not over.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct DueEntry {
-    /// The application.
+    /// What is done.
+    #[serde(default)]
+    pub job: Job,
+    /// The application, store or report.
     pub app: String,
     /// The schedule's name.
     pub schedule: String,
@@ -116,7 +119,10 @@ impl fmt::Display for MissedWhy {
 impl DueEntry {
     /// What its record names as the trigger; one moment has one.
     pub fn trigger(&self) -> String {
-        format!("schedule {}, due {}", self.schedule, self.at)
+        match self.job {
+            Job::Run | Job::Group => format!("schedule {}, due {}", self.schedule, self.at),
+            job => format!("{}, due {}", job.word(), self.at),
+        }
     }
 
     /// What its record that it was missed says.
@@ -129,19 +135,24 @@ impl DueEntry {
     }
 
     fn is(&self, other: &Self) -> bool {
-        self.app == other.app && self.schedule == other.schedule && self.at == other.at
+        (self.job, &self.app, &self.schedule, self.at) == (other.job, &other.app, &other.schedule, other.at)
     }
 }
 
 /// What a schedule is known by in the ledger.
-fn key(app: &str, schedule: &str) -> String {
-    format!("{app}/{schedule}")
+fn key(job: Job, app: &str, schedule: &str) -> String {
+    match job {
+        Job::Run => format!("{app}/{schedule}"),
+        // No application is called so.
+        Job::Group => format!("group: {app}/{schedule}"),
+        job => format!("{}: {app}", job.word()),
+    }
 }
 
 impl Ledger {
     /// Since when a schedule is known; nothing before that is due.
-    pub fn since(&self, app: &str, schedule: &str) -> Option<Timestamp> {
-        self.since.get(&key(app, schedule)).copied()
+    pub fn since(&self, scheduled: &Scheduled) -> Option<Timestamp> {
+        self.since.get(&key(scheduled.job, &scheduled.app, scheduled.name())).copied()
     }
 
     /// What an earlier call left is looked for: what it was about to start runs, or is over.
@@ -158,7 +169,7 @@ impl Ledger {
     pub(super) fn look(&mut self, now: Timestamp, schedules: &[Scheduled]) {
         let before = self.called;
         for scheduled in schedules {
-            let key = key(&scheduled.app, scheduled.name());
+            let key = key(scheduled.job, &scheduled.app, scheduled.name());
             self.since.entry(key.clone()).or_insert(now);
             let handled = *self.handled.entry(key.clone()).or_insert(now);
             if handled.duration_since(now) > SET_BACK_AT_MOST {
@@ -185,9 +196,9 @@ impl Ledger {
                     (true, false) => Stage::Missed(MissedWhy::Overtaken),
                     (false, _) => Stage::Missed(MissedWhy::NotCalled(before)),
                 };
-                let (app, schedule) = (scheduled.app.clone(), scheduled.name().to_owned());
+                let (job, app, schedule) = (scheduled.job, scheduled.app.clone(), scheduled.name().to_owned());
                 let (at, with_earlier, may_be_told) = (moment.at, with_earlier.take(), may_be_told(moment.at));
-                self.open.push(DueEntry { app, schedule, at, stage, with_earlier, may_be_told });
+                self.open.push(DueEntry { job, app, schedule, at, stage, with_earlier, may_be_told });
             }
             self.handled.insert(key, now);
         }
@@ -231,13 +242,14 @@ impl Ledger {
     /// What may start now: the earliest first, then by name; of one application one at a time.
     pub(super) fn next<'s>(&self, at_once: usize, schedules: &'s [Scheduled]) -> Option<(DueEntry, &'s Scheduled)> {
         let running = self.of(|stage| matches!(stage, Stage::Running(_) | Stage::Starting));
-        if running.len() >= at_once {
-            return None;
-        }
-        let waiting = self.of(|stage| *stage == Stage::Waiting).into_iter();
+        let is_full = running.len() >= at_once;
+        // A report is made in a moment, and is wanted while a run goes on for hours, too.
+        let may_start = |entry: &DueEntry| entry.job == Job::Report || !is_full;
+        let waiting = self.of(|stage| *stage == Stage::Waiting).into_iter().filter(may_start);
         let free = waiting.filter(|entry| !running.iter().any(|other| other.app == entry.app));
         let known = free.filter_map(|entry| Some((schedules.iter().find(|one| one.is_of(&entry))?, entry)));
-        let first = known.min_by(|(_, a), (_, b)| (a.at, &a.app, &a.schedule).cmp(&(b.at, &b.app, &b.schedule)));
+        let first =
+            known.min_by(|(_, a), (_, b)| (a.at, a.job, &a.app, &a.schedule).cmp(&(b.at, b.job, &b.app, &b.schedule)));
         first.map(|(scheduled, entry)| (entry, scheduled))
     }
 

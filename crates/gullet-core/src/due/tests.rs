@@ -79,13 +79,13 @@ impl DueWorld for Machine {
         Ok(())
     }
 
-    fn start(&mut self, entry: &DueEntry, _: &Scheduled) -> Result<Process, ()> {
+    fn start(&mut self, entry: &DueEntry, _: &Scheduled) -> Result<Option<Process>, ()> {
         self.act();
         self.next_pid += 1;
         self.running.insert(self.next_pid, (self.now + self.takes, key(entry)));
         self.ran.push(key(entry));
         self.act();
-        Ok(Process { pid: self.next_pid, started: 1 })
+        Ok(Some(Process { pid: self.next_pid, started: 1 }))
     }
 
     fn find(&mut self, entry: &DueEntry) -> Option<Process> {
@@ -115,7 +115,7 @@ impl DueWorld for Machine {
 
 fn schedules(toml: &[(&str, &str)]) -> Vec<Scheduled> {
     let rule = |text: &str| Rule::new(&toml::from_str(&format!("name = \"nightly\"\n{text}")).unwrap()).unwrap();
-    toml.iter().map(|(app, text)| Scheduled { app: (*app).to_owned(), rule: rule(text) }).collect()
+    toml.iter().map(|(app, text)| Scheduled { job: Job::Run, app: (*app).to_owned(), rule: rule(text) }).collect()
 }
 
 /// Every moment of the schedules in a time, as its trigger, sorted.
@@ -123,6 +123,7 @@ fn expected(schedules: &[Scheduled], from: Timestamp, until: Timestamp) -> Vec<S
     let of = |one: &Scheduled| {
         let (app, schedule) = (one.app.clone(), one.name().to_owned());
         let entry = move |at| DueEntry {
+            job: Job::Run,
             app: app.clone(),
             schedule: schedule.clone(),
             at,

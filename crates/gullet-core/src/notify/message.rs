@@ -27,6 +27,35 @@ pub enum Content {
         /// The machine's name.
         host: String,
     },
+    /// That something other than a run was begun, and could not be done.
+    Failed {
+        /// What, in words.
+        subject: String,
+        /// Why not.
+        why: String,
+        /// The machine's name.
+        host: String,
+    },
+    /// That a drill failed.
+    DrillFailed {
+        /// The application.
+        app: String,
+        /// The run that was to be restored; none where none could be chosen or opened.
+        run: Option<String>,
+        /// Why.
+        why: String,
+        /// The machine's name.
+        host: String,
+    },
+    /// That something in a store is damaged.
+    Damaged {
+        /// The store.
+        store: String,
+        /// What, each with its run or its name.
+        damage: Vec<String>,
+        /// The machine's name.
+        host: String,
+    },
     /// Nothing; somebody tries whether messages arrive.
     Test {
         /// The machine's name.
@@ -98,9 +127,5 @@ impl Message {
     /// Whether it is to be tried now. What is further away than any pause was noted by a clock that was wrong.
     pub fn is_due(&self, now: Timestamp) -> bool {
         self.next.is_none_or(|next| next <= now || next.duration_since(now) > LONGEST_PAUSE)
-    }
-
-    pub(super) fn is_same(&self, other: &Self) -> bool {
-        self.id == other.id && self.to == other.to
     }
 }

@@ -5,6 +5,7 @@ use std::path::PathBuf;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
+use super::schedule::CalendarSpec;
 use super::types::{App, CommandSpec, OneOrMany, Probe, Require};
 
 /// How the application is restored in place.
@@ -132,6 +133,9 @@ pub enum Running {
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[schemars(title = "the drill", deny_unknown_fields)]
 pub struct DrillSpec {
+    /// When it is done by itself.
+    #[serde(flatten)]
+    pub calendar: CalendarSpec,
     /// The folder to restore into, absolute; below the state folder by default. It is always cleared again.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub scratch: Option<PathBuf>,

@@ -32,7 +32,7 @@ pub use load::{LoadError, Loaded, load};
 pub use notify::{Facility, MailServer, MailSpec, NotifyOn, NotifyRule, NotifySpec, ReportSpec};
 pub use part::{Drift, Each, Nature, OutputForm, Part, PartCommand, PartKind, StableFact, Tolerance, When};
 pub use rules::check_name;
-pub use schedule::{Every, KeepSpec, OnDay, ScheduleSpec};
+pub use schedule::{CalendarSpec, Every, KeepSpec, OnDay, ScheduleSpec, VerifySpec};
 pub use source::*;
 pub use sources::check_sources;
 pub use types::{

@@ -148,6 +148,10 @@ pub enum NotifyOn {
     Interrupted,
     /// A run that left the application held.
     NotReleased,
+    /// A drill that failed.
+    DrillFailed,
+    /// A store in which something is damaged.
+    Damaged,
     /// A definition with an error.
     Definition,
 }

@@ -25,6 +25,9 @@ pub(super) fn check(definition: &Definition, places: &Places, flaws: &mut Vec<Fl
         } else if !store.location.starts_with('/') {
             rules.flaw(&at, "the location must be an absolute folder".to_owned(), None);
         }
+        if let Some(verify) = &store.verify {
+            rules.calendar(&key_path(&[&"store", name, &"verify"]), &verify.calendar);
+        }
         let at = key_path(&[&"store", name, &"encrypt_to"]);
         for key in &store.encrypt_to {
             if let Err(error) = key.parse::<gullet_store::PublicKey>() {
@@ -85,6 +88,7 @@ impl Rules<'_> {
             if group.apps.len() < 2 {
                 self.flaw(&format!("{at}/apps"), "a group has two applications or more".to_owned(), None);
             }
+            self.schedules_of(&at, &group.schedule, &[]);
             for (number, app) in group.apps.iter().enumerate() {
                 let at = format!("{at}/apps/{number}");
                 if !definition.app.contains_key(app) {

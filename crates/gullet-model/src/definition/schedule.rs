@@ -4,7 +4,7 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::types::OneOrMany;
-use super::values::Period;
+use super::values::{Period, Share};
 
 /// When to run an application: `every` with its keys, or `cron`.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
@@ -41,6 +41,66 @@ pub struct ScheduleSpec {
     /// Only these parts; such runs are partial.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub parts: Vec<String>,
+}
+
+/// When something other than a run is done: the keys of a schedule that make sense for it, all of which may be missing.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[schemars(title = "a calendar", deny_unknown_fields)]
+pub struct CalendarSpec {
+    /// How often.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub every: Option<Every>,
+    /// Instead: cron notation of five fields, as in `30 1 * * 1-5`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub cron: Option<String>,
+    /// The times of day, as in `01:30`; with `every = "hour"` the minutes, as in `05`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub at: Option<OneOrMany<String>>,
+    /// The days, as in a schedule.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub on: Option<OneOrMany<OnDay>>,
+    /// The zone of all times: an IANA name such as `Europe/Lisbon`, or `local`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub zone: Option<String>,
+    /// Days on which it is not done.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub not_on: Vec<String>,
+    /// The time of day by which it must have started; what could not is missed. Without it one hour.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub start_by: Option<String>,
+    /// What could not start in time is done as soon as it can be.
+    #[serde(default, skip_serializing_if = "super::types::is_false")]
+    pub catch_up: bool,
+}
+
+impl CalendarSpec {
+    /// The schedule that it makes, of a name; `None` where nothing is said of when.
+    pub fn schedule(&self, name: &str) -> Option<ScheduleSpec> {
+        (*self != Self::default()).then(|| ScheduleSpec {
+            name: name.to_owned(),
+            every: self.every,
+            cron: self.cron.clone(),
+            at: self.at.clone(),
+            on: self.on.clone(),
+            zone: self.zone.clone().unwrap_or_default(),
+            not_on: self.not_on.clone(),
+            start_by: self.start_by.clone(),
+            catch_up: self.catch_up,
+            ..ScheduleSpec::default()
+        })
+    }
+}
+
+/// When a store is verified.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[schemars(title = "the verification", deny_unknown_fields)]
+pub struct VerifySpec {
+    /// When.
+    #[serde(flatten)]
+    pub calendar: CalendarSpec,
+    /// How much of all bytes each time, what was read longest ago first; all of them by default.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub share: Option<Share>,
 }
 
 /// Which runs of an application keep what they captured. A run stays if any of these keeps it.

@@ -12,7 +12,7 @@ use serde::{Deserialize, Serialize};
 use super::back::{DrillSpec, RestoreSpec};
 use super::notify::{NotifyRule, NotifySpec, ReportSpec};
 use super::part::Part;
-use super::schedule::{KeepSpec, ScheduleSpec};
+use super::schedule::{KeepSpec, ScheduleSpec, VerifySpec};
 use super::values::Span;
 pub use command::{CommandSpec, EnvValue, ExitWanted, OneOrMany, Probe, Require};
 
@@ -59,6 +59,9 @@ pub struct StatusSpec {
     /// Warn when no run was proven by a drill for so long, or never was; without it that is only said.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub drilled_within: Option<Span>,
+    /// Warn of messages that could not be sent for so long; one hour by default.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub told_within: Option<Span>,
 }
 
 /// How much is done at once.
@@ -78,6 +81,9 @@ pub struct GroupSpec {
     /// What people call it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub title: Option<String>,
+    /// When to run its applications together.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub schedule: Vec<ScheduleSpec>,
     /// The applications, in the order in which they are entered.
     pub apps: Vec<String>,
 }
@@ -114,6 +120,9 @@ pub struct StoreSpec {
     /// Public keys (`age1…`, or lines of SSH public keys): what is stored opens only with one of their identities.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub encrypt_to: Vec<String>,
+    /// When it is read back by itself.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub verify: Option<VerifySpec>,
 }
 
 /// An application to protect.

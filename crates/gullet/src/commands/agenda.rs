@@ -4,14 +4,14 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use clap::Args;
 use gullet_core::agenda::{ForeseenRun, foresee};
-use gullet_core::due::Scheduled;
+use gullet_core::due::{Job, Scheduled, schedules};
 use gullet_logbook::logbook::Logbook;
 use gullet_model::definition::Loaded;
 use gullet_model::definition::calendar::ClockChange;
 use jiff::{SignedDuration, Timestamp};
 use serde::Serialize;
 
-use super::due::{at_once, schedules};
+use super::due::at_once;
 use crate::args::Global;
 use crate::error::CommandError;
 use crate::exit::Exit;
@@ -59,6 +59,9 @@ struct Row {
     note: String,
     #[serde(skip)]
     shown: String,
+    /// The schedule, where there may be several.
+    #[serde(skip)]
+    by: String,
 }
 
 pub fn agenda(ui: &mut Ui, global: &Global, args: &AgendaArgs) -> Result<Exit, CommandError> {
@@ -69,8 +72,8 @@ pub fn agenda(ui: &mut Ui, global: &Global, args: &AgendaArgs) -> Result<Exit, C
     let from = args.from.unwrap_or_else(|| crate::outside::RealWorld::new().world().clock.now());
     let until =
         args.until.or_else(|| from.checked_add(SignedDuration::from_hours(7 * 24)).ok()).unwrap_or(Timestamp::MAX);
-    let mut all = schedules(&loaded);
-    all.retain(|one| args.apps.is_empty() || args.apps.contains(&one.app));
+    let mut all = schedules(&loaded.definition);
+    all.retain(|one| args.apps.is_empty() || concerns(&loaded, one, &args.apps));
     let at_once = at_once(&loaded);
     let foreseen = foresee(&all, &took(&loaded, &all), (from, until), at_once, SHOWN);
     let rows: Vec<Row> = foreseen.iter().map(row).collect();
@@ -79,18 +82,14 @@ pub fn agenda(ui: &mut Ui, global: &Global, args: &AgendaArgs) -> Result<Exit, C
         return Ok(Exit::Complete);
     }
     for one in &all {
-        ui.say(format!(
-            "{} {}: {}",
-            styled(BOLD, harmless(&one.app)),
-            harmless(one.name()),
-            harmless(&one.rule.sentence())
-        ));
+        ui.say(format!("{} {}: {}", styled(BOLD, harmless(&one.app)), what(one), harmless(&one.rule.sentence())));
     }
-    let unscheduled = loaded
-        .definition
-        .app
-        .iter()
-        .filter(|(app, spec)| spec.schedule.is_empty() && (args.apps.is_empty() || args.apps.contains(app)));
+    let runs = |app: &String| {
+        all.iter()
+            .any(|one| matches!(one.job, Job::Run | Job::Group) && concerns(&loaded, one, std::slice::from_ref(app)))
+    };
+    let unscheduled =
+        loaded.definition.app.iter().filter(|(app, _)| !runs(app) && (args.apps.is_empty() || args.apps.contains(app)));
     for (app, spec) in unscheduled {
         let why = spec
             .no_schedule
@@ -106,13 +105,34 @@ pub fn agenda(ui: &mut Ui, global: &Global, args: &AgendaArgs) -> Result<Exit, C
     // What is asked for until a time is shown until then; of what is not, the beginning is enough.
     let most = if args.until.is_some() { rows.len() } else { BEGINNING };
     let shown = rows.iter().take(most);
-    let shown = shown.map(|row| vec![row.shown.clone(), row.app.clone(), row.schedule.clone(), row.note.clone()]);
-    ui.say(table(&["at", "application", "schedule", "note"], shown.collect()));
+    let shown = shown
+        .map(|row| vec![row.shown.clone(), row.app.clone(), row.what.to_owned(), row.by.clone(), row.note.clone()]);
+    ui.say(table(&["at", "application", "what", "schedule", "note"], shown.collect()));
     if rows.len() > most {
         let more = count((rows.len() - most) as u64, "more moment");
         ui.say(styled(DIM, format!("and {more} in the week from now; all of them with --until or --json")));
     }
     Ok(Exit::Complete)
+}
+
+/// Whether something that is scheduled has to do with one of these applications.
+fn concerns(loaded: &Loaded, one: &Scheduled, apps: &[String]) -> bool {
+    let of_group =
+        |group: &str| loaded.definition.group.get(group).map(|group| group.apps.as_slice()).unwrap_or_default();
+    match one.job {
+        Job::Run | Job::Drill => apps.contains(&one.app),
+        Job::Group => of_group(&one.app).iter().any(|app| apps.contains(app)),
+        Job::Verify | Job::Report => false,
+    }
+}
+
+/// What is scheduled, shortly.
+fn what(one: &Scheduled) -> String {
+    match one.job {
+        Job::Run => harmless(one.name()),
+        Job::Group => format!("group {}", harmless(one.name())),
+        job => job.word().to_owned(),
+    }
 }
 
 fn row(run: &ForeseenRun<'_>) -> Row {
@@ -128,9 +148,10 @@ fn row(run: &ForeseenRun<'_>) -> Row {
     Row {
         app: one.app.clone(),
         schedule: one.name().to_owned(),
-        what: "run",
+        what: run.scheduled.job.word(),
         at: zoned.strftime("%Y-%m-%dT%H:%M:%S%:z").to_string(),
         note: notes.join(", "),
+        by: if matches!(one.job, Job::Run | Job::Group) { one.name().to_owned() } else { String::new() },
         shown: zoned.strftime("%a %Y-%m-%d %H:%M %:z").to_string(),
     }
 }

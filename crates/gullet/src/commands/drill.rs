@@ -1,10 +1,14 @@
 //! `gullet drill` and `gullet keep`.
 
 use clap::Args;
+use gullet_core::notify::{Content, put, told_of};
+use gullet_host::state::State;
 use gullet_model::Outcome;
+use gullet_model::definition::{App, NotifyOn};
 use gullet_model::record::RemarkKind;
 use gullet_restore::drill::{DrillCheck, DrillError, DrillPlan, DrillReport, pick};
 
+use super::notify::send_after_work;
 use crate::args::{Global, OpeningArgs, ReadingArgs};
 use crate::error::CommandError;
 use crate::exit::Exit;
@@ -32,6 +36,9 @@ pub struct DrillArgs {
     /// Only show what would be done
     #[arg(long)]
     pub(super) plan: bool,
+    /// What starts it, where that is not a person
+    #[arg(long, value_name = "TEXT", conflicts_with = "plan")]
+    pub(super) trigger: Option<String>,
     #[command(flatten)]
     pub(super) opening: OpeningArgs,
 }
@@ -77,6 +84,40 @@ pub fn drill(ui: &mut Ui, global: &Global, args: &DrillArgs) -> Result<Exit, Com
     };
     let outside = RealWorld::new();
     outside.listen_to_signals()?;
+    let (result, run) = match perform(ui, global, args, (spec, &state), &outside) {
+        Ok((exit, plan, why)) => (Ok(exit), Some((plan.run.to_string(), why))),
+        Err(error) => (Err(error), None),
+    };
+    if args.plan {
+        return result;
+    }
+    let why = match (&result, &run) {
+        (Ok(Exit::Failed), Some((_, why))) => Some(why.clone()),
+        (Err(error), _) => Some(error.messages.join(": ")),
+        _ => None,
+    };
+    if let Some(why) = why {
+        let (host, now) = (outside.world().host.name.clone(), outside.world().clock.now());
+        let run = run.map(|(run, _)| run);
+        let content = Content::DrillFailed { app: args.app.clone(), run, why, host };
+        let to = told_of(&loaded.definition, Some(&args.app), NotifyOn::DrillFailed);
+        put(&state, &format!("drill-{}-{}", args.app, now.strftime("%Y%m%dT%H%M%SZ")), to, &content, now)?;
+    }
+    if let Some(trigger) = &args.trigger {
+        state.note_ended(&args.app, trigger)?;
+    }
+    send_after_work(ui, &loaded, &state, &outside);
+    result
+}
+
+/// Drills, and gives how it ended, what was planned, and what failed of it.
+fn perform(
+    ui: &mut Ui,
+    global: &Global,
+    args: &DrillArgs,
+    (spec, state): (&App, &State),
+    outside: &RealWorld,
+) -> Result<(Exit, DrillPlan, String), CommandError> {
     let reading_args = ReadingArgs { store: None, opening: args.opening.clone() };
     let reading = Reading::open(global, &reading_args, Some(&args.app), ui)?;
     let (store, logged) = match &args.run {
@@ -93,14 +134,14 @@ pub fn drill(ui: &mut Ui, global: &Global, args: &DrillArgs) -> Result<Exit, Com
         }
     };
     must_open(store, logged)?;
-    let plan = DrillPlan::make(logged, spec, &state, outside.world().random);
+    let plan = DrillPlan::make(logged, spec, state, outside.world().random);
     if args.plan {
         if ui.is_json() {
             ui.json(&plan)?;
         } else {
             show_plan(ui, &plan);
         }
-        return Ok(Exit::Complete);
+        return Ok((Exit::Complete, plan, String::new()));
     }
     if !ui.is_json() && !ui.is_quiet() {
         ui.say(format!(
@@ -116,14 +157,16 @@ pub fn drill(ui: &mut Ui, global: &Global, args: &DrillArgs) -> Result<Exit, Com
     let report = plan.apply(
         logged,
         store,
-        &state,
+        state,
         outside.world(),
         &mut |check| show_check(&mut shown.borrow_mut(), check),
         &mut |part, files, bytes| {
             shown.borrow_mut().progress(&format!("restore {part}  {}  {}", count(files, "file"), size(bytes)));
         },
     )?;
-    finish(ui, &plan, &report)
+    let exit = finish(ui, &plan, &report)?;
+    let failed: Vec<&str> = report.checks.iter().filter(|check| !check.ok).map(|check| check.what.as_str()).collect();
+    Ok((exit, plan, failed.join("; ")))
 }
 
 fn finish(ui: &mut Ui, plan: &DrillPlan, report: &DrillReport) -> Result<Exit, CommandError> {

@@ -12,6 +12,7 @@ mod new;
 mod notify;
 mod plan;
 mod preflight;
+mod report;
 mod restore;
 mod run;
 mod runs;

@@ -7,13 +7,14 @@ use gullet_model::definition::Loaded;
 use gullet_model::ids::random_id;
 use jiff::Timestamp;
 
+use super::report;
 use crate::args::Global;
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::open;
 use crate::outside::RealWorld;
-use crate::post::Post;
-use crate::render::message::subject;
+use crate::post::{Post, as_json};
+use crate::render::message::{subject, text};
 use crate::table::table;
 use crate::text::{count, harmless, minute, time};
 use crate::ui::{GOOD, Ui, styled};
@@ -30,6 +31,12 @@ pub struct NotifyArgs {
     /// Send a test message to these names of the definition, or to all
     #[arg(long, value_name = "NAME", num_args = 0.., conflicts_with_all = ["list", "forget"])]
     test: Option<Vec<String>>,
+    /// Make this report of the definition now, and send it
+    #[arg(long, value_name = "REPORT", conflicts_with_all = ["test", "list", "forget"])]
+    report: Option<String>,
+    /// Print the report instead of sending it
+    #[arg(long, requires = "report")]
+    preview: bool,
     /// Only show what waits
     #[arg(long, conflicts_with = "forget")]
     list: bool,
@@ -48,7 +55,24 @@ pub fn notify(ui: &mut Ui, global: &Global, args: &NotifyArgs) -> Result<Exit, C
     if let Some(names) = &args.test {
         return test(ui, &loaded, &state, &outside, names);
     }
+    if let Some(name) = &args.report {
+        let now = outside.world().clock.now();
+        if args.preview {
+            report::find(&loaded, name)?;
+            let made = report::make(&loaded, &state, &outside, name, now)?;
+            let message = Message::new("preview", name, Content::Report(made), now);
+            if ui.is_json() {
+                ui.json(&as_json(&message))?;
+            } else {
+                ui.write(text(&message).as_bytes());
+            }
+            return Ok(Exit::Complete);
+        }
+        let id = format!("report-{name}-{}", now.strftime("%Y%m%dT%H%M%S%3fZ"));
+        report::send(&loaded, &state, &outside, name, &id)?;
+    }
     if !args.list {
+        crate::forgotten::settle(ui, &loaded, &state, &outside);
         for sent in send(&loaded, &state, &outside, true)?.unwrap_or_default() {
             tell(ui, &sent);
         }
@@ -149,7 +173,9 @@ fn test(
             .hint("[notify.office]\nmail = { to = […], from = \"…\", server = \"smtps://…\" }"));
     }
     let world = outside.world();
-    let mut post = Post { world, state: &state.place(&["notify"])?.parent().unwrap_or(state.folder()).to_path_buf() };
+    // What a command is told lies there for a moment.
+    state.place(&["notify"])?;
+    let mut post = Post { world, state: state.folder() };
     let mut exit = Exit::Complete;
     for (name, spec) in known.iter().filter(|(name, _)| names.is_empty() || names.contains(name)) {
         let id = format!("test-{}", random_id(world.random, 8));
@@ -164,8 +190,8 @@ fn test(
                     exit = exit.worse(Exit::Warnings);
                 }
             }
-            Err(why) => {
-                ui.error(&CommandError::text(Exit::Failed, format!("`{name}`: {}", harmless(&why))));
+            Err(failed) => {
+                ui.error(&CommandError::text(Exit::Failed, format!("`{name}`: {}", harmless(&failed.why))));
                 exit = exit.worse(Exit::Failed);
             }
         }

@@ -5,6 +5,8 @@ use std::sync::mpsc::channel;
 use std::time::{Duration, Instant};
 
 use clap::Args;
+use gullet_core::due::runs_of;
+use gullet_core::notify::{self, Message};
 use gullet_core::status::{self, AppStatus, CalendarState, Circumstances, Severity};
 use gullet_host::state::State;
 use gullet_logbook::logbook::Logbook;
@@ -12,14 +14,15 @@ use gullet_model::definition::{Loaded, Span};
 use gullet_restore::restore::place::Journal;
 use gullet_run::hold::{HoldNote, notes_folder};
 use jiff::{SignedDuration, Timestamp};
+use serde::Serialize;
 
-use super::due::{read_ledger, schedules_of};
+use super::due::read_ledger;
 use crate::args::Global;
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::open;
 use crate::table::table;
-use crate::text::{ago, harmless};
+use crate::text::{ago, count, harmless, time};
 use crate::ui::{BAD, GOOD, Ui, WARN, styled};
 
 /// Say whether applications are protected
@@ -37,18 +40,25 @@ pub struct StatusArgs {
 
 pub fn status(ui: &mut Ui, global: &Global, args: &StatusArgs) -> Result<Exit, CommandError> {
     let found = gather(global, &args.apps);
-    let statuses = match found {
-        Ok(statuses) => statuses,
+    let (statuses, untold) = match found {
+        Ok(found) => found,
         Err(error) => {
             ui.error(&error);
             return Ok(Exit::Monitoring(Severity::Unknown.code()));
         }
     };
-    let worst = statuses.iter().map(|status| status.level).max().unwrap_or(Severity::Unknown);
+    let of_apps = statuses.iter().map(|status| status.level).max().unwrap_or(Severity::Unknown);
+    let worst = if untold.is_some() { of_apps.max(Severity::Warning) } else { of_apps };
     if ui.is_json() {
-        ui.json(&serde_json::json!({ "level": worst, "applications": statuses }))?;
+        ui.json(&serde_json::json!({ "level": worst, "applications": statuses, "messages": untold }))?;
     } else {
         show(ui, &statuses);
+        if let Some(untold) = &untold {
+            let number = count(untold.messages as u64, "message");
+            let text = format!("{number} could not be sent since {}: {}", time(untold.since), untold.problem);
+            ui.say(format!("{} {}", styled(WARN, "!"), harmless(&text)));
+            ui.hint("gullet notify");
+        }
     }
     Ok(Exit::Monitoring(worst.code()))
 }
@@ -56,9 +66,33 @@ pub fn status(ui: &mut Ui, global: &Global, args: &StatusArgs) -> Result<Exit, C
 /// The answer comes within this time, whatever waits: monitoring asks for it.
 const ANSWERS_WITHIN: Duration = Duration::from_millis(1700);
 /// So many of the newest runs of an application are looked at.
-const RUNS_LOOKED_AT: usize = 40;
+pub(super) const RUNS_LOOKED_AT: usize = 40;
 
-fn gather(global: &Global, only: &[String]) -> Result<Vec<AppStatus>, CommandError> {
+/// Messages that could not be sent for longer than they should wait.
+#[derive(Clone, Debug, Serialize)]
+struct Untold {
+    messages: usize,
+    /// Since when the oldest one waits.
+    since: Timestamp,
+    /// Why that could not be sent.
+    problem: String,
+}
+
+/// For so long a message may wait, where the definition does not say.
+const TOLD_WITHIN: SignedDuration = SignedDuration::from_hours(1);
+
+fn untold(loaded: &Loaded, now: Timestamp) -> Option<Untold> {
+    let state = open::state(loaded).ok()?;
+    let said = loaded.definition.status.as_ref().and_then(|status| status.told_within);
+    let within = said.and_then(|span| SignedDuration::try_from(span.0).ok()).unwrap_or(TOLD_WITHIN);
+    let is_late = |message: &Message| message.problem.is_some() && now.duration_since(message.queued) > within;
+    let late: Vec<Message> = notify::waiting(&state).into_iter().filter(is_late).collect();
+    let first = late.first()?;
+    let problem = format!("`{}`: {}", first.to, first.problem.clone().unwrap_or_default());
+    Some(Untold { messages: late.len(), since: first.queued, problem })
+}
+
+fn gather(global: &Global, only: &[String]) -> Result<(Vec<AppStatus>, Option<Untold>), CommandError> {
     let loaded = open::definition(global)?;
     if let Some(app) = only.iter().find(|app| !loaded.definition.app.contains_key(*app)) {
         return Err(CommandError::text(Exit::Usage, format!("the definition has no application `{app}`")));
@@ -66,10 +100,12 @@ fn gather(global: &Global, only: &[String]) -> Result<Vec<AppStatus>, CommandErr
     let wanted = |app: &&String| only.is_empty() || only.contains(app);
     let apps: Vec<String> = loaded.definition.app.keys().filter(wanted).cloned().collect();
     let (out, answers) = channel();
+    let (tell, messages) = channel();
     let asked = apps.clone();
     // On a thread of its own, which is left behind where a disk or a network does not answer.
     std::thread::spawn(move || {
         let state = open::state(&loaded);
+        let _ = tell.send(untold(&loaded, Timestamp::now()));
         for app in asked {
             let answer = of_app(&loaded, state.as_ref(), &app).map_err(|error| error.messages.join(": "));
             if out.send((app, answer)).is_err() {
@@ -90,11 +126,15 @@ fn gather(global: &Global, only: &[String]) -> Result<Vec<AppStatus>, CommandErr
         let answer = found.remove(&app).unwrap_or_else(late);
         answer.unwrap_or_else(|why| AppStatus::unknown(app, why))
     });
-    Ok(statuses.collect())
+    Ok((statuses.collect(), messages.try_recv().ok().flatten()))
 }
 
 /// Looks at what is known of one application; nothing is changed, and no hold is released.
-fn of_app(loaded: &Loaded, state: Result<&State, &CommandError>, app: &str) -> Result<AppStatus, CommandError> {
+pub(super) fn of_app(
+    loaded: &Loaded,
+    state: Result<&State, &CommandError>,
+    app: &str,
+) -> Result<AppStatus, CommandError> {
     let state = state.map_err(|error| CommandError::text(error.exit, error.messages.join(": ")))?;
     let Some((_, spec)) = loaded.definition.store_of(app) else {
         return Err(CommandError::text(Exit::Definition, "it has no store"));
@@ -125,19 +165,20 @@ fn of_app(loaded: &Loaded, state: Result<&State, &CommandError>, app: &str) -> R
 
 /// How an application stands by the calendar; nothing is said of it where no application has a schedule.
 fn calendar(loaded: &Loaded, state: &State, app: &str) -> Result<Option<CalendarState>, CommandError> {
-    if loaded.definition.app.values().all(|spec| spec.schedule.is_empty()) {
+    let definition = &loaded.definition;
+    if definition.app.keys().all(|app| runs_of(definition, app).is_empty()) {
         return Ok(None);
     }
-    let Some(spec) = loaded.definition.app.get(app) else { return Ok(None) };
-    if spec.schedule.is_empty() {
+    let Some(spec) = definition.app.get(app) else { return Ok(None) };
+    let own = runs_of(definition, app);
+    if own.is_empty() {
         return Ok(spec.no_schedule.is_none().then_some(CalendarState::Unscheduled));
     }
-    let own = schedules_of(app, spec);
     // Runs of some parts do not stand for the application. What was due before the ledger began is nobody's fault.
     let ledger = read_ledger(state)?;
     let whole = own.iter().filter(|one| one.rule.spec().parts.is_empty());
     let due = whole.filter_map(|one| {
-        let since = ledger.since(&one.app, one.name())?;
+        let since = ledger.since(one)?;
         one.rule.last_over(Timestamp::now()).filter(|at| *at > since)
     });
     Ok(Some(CalendarState::Scheduled { called: ledger.called, due: due.max() }))

@@ -88,7 +88,13 @@ impl Tour<'_> {
         self.chapter("Proven before it is needed");
         self.tell("A drill restores it to a scratch place, has the engine open the databases, and adds the desk up.");
         self.shell("gullet drill quaybook");
-        let args = DrillArgs { app: "quaybook".to_owned(), run: None, plan: false, opening: OpeningArgs::default() };
+        let args = DrillArgs {
+            app: "quaybook".to_owned(),
+            run: None,
+            plan: false,
+            trigger: None,
+            opening: OpeningArgs::default(),
+        };
         let drilled = drill::drill(self.ui, &self.global, &args)?;
         if drilled != Exit::Complete {
             return Ok(drilled);

@@ -1,13 +1,15 @@
 //! `gullet verify`.
 
 use clap::Args;
+use gullet_core::notify::{Content, put, told_of};
 use gullet_host::state::State;
 use gullet_host::world::World;
 use gullet_logbook::logbook::Logged;
 use gullet_logbook::verify::{self, Depth, Proven, RunVerdict, Verification, VerifyReport};
-use gullet_model::definition::Share;
+use gullet_model::definition::{Loaded, NotifyOn, Share};
 use gullet_store::{Hash, Store};
 
+use super::notify::send_after_work;
 use crate::args::{Global, ReadingArgs};
 use crate::error::CommandError;
 use crate::exit::Exit;
@@ -40,14 +42,50 @@ pub struct VerifyArgs {
     /// A record's hash that was kept elsewhere: proves that the record, and all before it, are what they were then
     #[arg(long, value_name = "HASH")]
     pub(super) anchor: Option<String>,
+    /// What starts it, where that is not a person
+    #[arg(long, value_name = "TEXT")]
+    pub(super) trigger: Option<String>,
     #[command(flatten)]
     pub(super) reading: ReadingArgs,
 }
 
 pub fn verify(ui: &mut Ui, global: &Global, args: &VerifyArgs) -> Result<Exit, CommandError> {
-    let reading = Reading::open(global, &args.reading, None, ui)?;
     let outside = RealWorld::new();
     outside.listen_to_signals()?;
+    let result = perform(ui, global, args, &outside);
+    // On somebody else's machine there is nobody to tell.
+    let is_own = args.reading.store.is_none() || args.trigger.is_some();
+    if let Some(loaded) = is_own.then(|| crate::open::definition(global).ok()).flatten() {
+        let state = crate::open::state(&loaded)?;
+        if let (Some(trigger), Some(store)) = (&args.trigger, &args.reading.store) {
+            let store = store.display().to_string();
+            if let Err(error) = &result {
+                tell_failure(&loaded, &state, &store, error, &outside.world())?;
+            }
+            state.note_ended(&store, trigger)?;
+        }
+        send_after_work(ui, &loaded, &state, &outside);
+    }
+    result
+}
+
+/// Tells that a verification that was due could not be done.
+fn tell_failure(
+    loaded: &Loaded,
+    state: &State,
+    store: &str,
+    error: &CommandError,
+    world: &World<'_>,
+) -> Result<(), CommandError> {
+    let (now, why) = (world.clock.now(), error.messages.join(": "));
+    let content =
+        Content::Failed { subject: format!("the verification of store {store}"), why, host: world.host.name.clone() };
+    let id = format!("verify-{store}-{}", now.strftime("%Y%m%dT%H%M%SZ"));
+    Ok(put(state, &id, told_of(&loaded.definition, None, NotifyOn::Damaged), &content, now)?)
+}
+
+fn perform(ui: &mut Ui, global: &Global, args: &VerifyArgs, outside: &RealWorld) -> Result<Exit, CommandError> {
+    let reading = Reading::open(global, &args.reading, None, ui)?;
     let world = outside.world();
     let depth = match (args.quick, args.share) {
         (true, _) => Depth::Quick,
@@ -99,9 +137,33 @@ pub fn verify(ui: &mut Ui, global: &Global, args: &VerifyArgs) -> Result<Exit, C
         }
         if !report.is_sound() {
             exit = Exit::Failed;
+            if let (Some(loaded), Some(state)) = (&reading.loaded, &state) {
+                tell_damage(loaded, state, store, &report, &world)?;
+            }
         }
     }
     Ok(exit)
+}
+
+/// Tells those whom the definition names that something is damaged.
+fn tell_damage(
+    loaded: &Loaded,
+    state: &State,
+    store: &Store,
+    report: &VerifyReport,
+    world: &World<'_>,
+) -> Result<(), CommandError> {
+    let files = report.damaged.iter().map(|(name, why)| format!("{name}: {why}"));
+    let damaged = report.runs.iter().filter(|verdict| !verdict.is_sound());
+    let runs = damaged.map(|verdict| format!("run {} of {}", verdict.run, verdict.app));
+    let content = Content::Damaged {
+        store: store.location().describe(),
+        damage: runs.chain(files).collect(),
+        host: world.host.name.clone(),
+    };
+    let now = world.clock.now();
+    let id = format!("damaged-{}-{}", store.info().id, now.strftime("%Y%m%dT%H%M%SZ"));
+    Ok(put(state, &id, told_of(&loaded.definition, None, NotifyOn::Damaged), &content, now)?)
 }
 
 /// Notes the result in the store, and has damaged files forgotten, so that the next run stores their contents anew.

@@ -114,6 +114,32 @@ fn layout(message: &Message) -> Layout {
             let heading = format!("{subject}, due {}, did not happen", time(*due));
             plain(format!("{host}: {heading}"), "bad", heading, vec![("why".to_owned(), harmless(why))])
         }
+        Content::Failed { subject, why, host } => {
+            let heading = format!("✗ {subject} could not be done");
+            let facts = vec![("machine".to_owned(), harmless(host)), ("why".to_owned(), harmless(why))];
+            plain(format!("{subject} could not be done on {host}"), "bad", heading, facts)
+        }
+        Content::DrillFailed { app, run, why, host } => {
+            let of_run = run.as_ref().map(|run| format!(" of run {run}")).unwrap_or_default();
+            let heading = format!("✗ {app}: the drill{of_run} failed");
+            let facts = vec![("machine".to_owned(), harmless(host)), ("why".to_owned(), harmless(why))];
+            let mut layout = plain(format!("{app}: the drill failed on {host}"), "bad", heading, facts);
+            layout.commands = vec![format!("gullet drill {app}"), format!("gullet status {app}")];
+            layout
+        }
+        Content::Damaged { store, damage, host } => {
+            let heading = format!("✗ {store}: something in the store is damaged");
+            let mut layout = plain(
+                format!("{store} on {host}: something in the store is damaged"),
+                "bad",
+                heading,
+                vec![("machine".to_owned(), harmless(host))],
+            );
+            let lines = damage.iter().map(|text| harmless(text)).collect();
+            layout.sections = vec![Section { title: "Damage".to_owned(), tone: "bad", lines, facts: Vec::new() }];
+            layout.commands = vec!["gullet verify".to_owned(), "gullet status".to_owned()];
+            layout
+        }
         Content::Test { host } => {
             let heading = format!("{host} can send messages to `{}`", message.to);
             let facts = vec![("sent by".to_owned(), "gullet notify --test".to_owned())];

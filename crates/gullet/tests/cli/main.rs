@@ -21,6 +21,7 @@ mod held;
 mod hold;
 mod keep;
 mod model;
+mod notify;
 mod output;
 mod place;
 mod place_limits;

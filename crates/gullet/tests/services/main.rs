@@ -6,6 +6,7 @@ mod group;
 #[path = "../cli/harness.rs"]
 #[allow(dead_code, reason = "shared with other tests")]
 mod harness;
+mod mail;
 mod mariadb;
 mod place;
 mod postgres;
