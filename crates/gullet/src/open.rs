@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use gullet_host::state::State;
-use gullet_model::definition::{self, Loaded, StoreSpec};
+use gullet_model::definition::{self, Flaw, Flaws, LoadError, Loaded, Sound, StoreSpec};
 use gullet_run::preflight::check_mounted;
 use gullet_store::{Folder, Identities, Store};
 
@@ -12,26 +12,28 @@ use crate::args::{Global, OpeningArgs};
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::outside::SystemRandom;
+use crate::ui::Ui;
 
 /// Where a definition is looked for, after the option and the variable.
 const PLACES: [&str; 2] = ["gullet.toml", "/etc/gullet/gullet.toml"];
 /// The state folder of a definition that names none.
 const STATE: &str = "/var/lib/gullet";
 
-/// Loads the definition.
-pub fn definition(global: &Global) -> Result<Loaded, CommandError> {
-    let path = match &global.definition {
-        Some(path) => path.clone(),
-        None => {
-            let found = PLACES.iter().map(PathBuf::from).find(|path| path.is_file());
-            found.ok_or_else(|| {
-                CommandError::text(Exit::Definition, "there is no definition")
-                    .hint(format!("looked for {} and {}; or say `--definition FILE`", PLACES[0], PLACES[1]))
-                    .hint("`gullet tour` shows the whole job on a built-in application")
-            })?
-        }
-    };
-    let loaded = definition::load(&path)?;
+/// Where the definition is.
+pub fn path_of(global: &Global) -> Result<PathBuf, CommandError> {
+    if let Some(path) = &global.definition {
+        return Ok(path.clone());
+    }
+    let found = PLACES.iter().map(PathBuf::from).find(|path| path.is_file());
+    found.ok_or_else(|| {
+        CommandError::text(Exit::Definition, "there is no definition")
+            .hint(format!("looked for {} and {}; or say `--definition FILE`", PLACES[0], PLACES[1]))
+            .hint("`gullet tour` shows the whole job on a built-in application")
+    })
+}
+
+/// Refuses a definition that others could change where root would run what it says.
+fn trusted(loaded: &Loaded) -> Result<(), CommandError> {
     if rustix::process::geteuid().is_root() {
         for file in &loaded.files {
             if let Some(why) = gullet_host::permissions::changeable_by_others(file) {
@@ -40,6 +42,38 @@ pub fn definition(global: &Global) -> Result<Loaded, CommandError> {
                 return Err(error.hint("let only root write to it and to the folders above it"));
             }
         }
+    }
+    Ok(())
+}
+
+/// Loads the definition, in which nothing may be wrong.
+pub fn definition(global: &Global) -> Result<Loaded, CommandError> {
+    let loaded = definition::load(&path_of(global)?)?;
+    trusted(&loaded)?;
+    Ok(loaded)
+}
+
+/// The definition, as far as it can be used, and what was left out of it.
+pub fn sound(global: &Global) -> Result<Sound, CommandError> {
+    let sound = definition::load_sound(&path_of(global)?)?;
+    trusted(&sound.loaded)?;
+    Ok(sound)
+}
+
+/// Loads what can be used of the definition, and says what was left out. What was asked for must be there.
+///
+/// An error in one application is no reason to leave the others alone.
+pub fn sound_definition(ui: &mut Ui, global: &Global, wanted: &[String]) -> Result<Loaded, CommandError> {
+    let Sound { loaded, left_out } = sound(global)?;
+    let is_wanted = |flaw: &Flaw| flaw.app.as_ref().is_some_and(|app| wanted.contains(app));
+    let is_unknown = wanted.iter().any(|app| !loaded.definition.app.contains_key(app));
+    if left_out.iter().any(is_wanted) || (is_unknown && !left_out.is_empty()) {
+        return Err(LoadError::Flaws(Flaws(left_out)).into());
+    }
+    for flaw in &left_out {
+        let what =
+            flaw.app.as_ref().map_or_else(|| "a file is left out".to_owned(), |app| format!("`{app}` is left out"));
+        ui.warning(&format!("{what}: {flaw}"));
     }
     Ok(loaded)
 }

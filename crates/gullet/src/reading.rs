@@ -11,7 +11,7 @@ use jiff::tz::TimeZone;
 use crate::args::{Global, ReadingArgs};
 use crate::error::{CommandError, locked};
 use crate::exit::Exit;
-use crate::open::{definition, identities, state, store_at};
+use crate::open::{identities, sound, sound_definition, state, store_at};
 use crate::outside::RealWorld;
 use crate::ui::Ui;
 
@@ -30,13 +30,13 @@ impl Reading {
         let name = args.store.as_deref().and_then(Path::to_str).filter(|name| !name.contains('/'));
         // A name is one of the definition, where there is a definition that has it; a folder here may be called so, too.
         let named =
-            name.filter(|name| definition(global).is_ok_and(|loaded| loaded.definition.store.contains_key(*name)));
+            name.filter(|name| sound(global).is_ok_and(|sound| sound.loaded.definition.store.contains_key(*name)));
         if let Some(folder) = args.store.as_ref().filter(|_| named.is_none()) {
             let store = store_at(folder)?.with_identities(identities);
             let book = Logbook::read(&store, app, None)?;
             return Ok(Self { stores: vec![(store, book)], loaded: None }.told(ui));
         }
-        let loaded = definition(global)?;
+        let loaded = sound_definition(ui, global, &[])?;
         let state = state(&loaded).ok();
         if let Some(state) = &state {
             crate::forgotten::settle(ui, &loaded, state, &RealWorld::new());

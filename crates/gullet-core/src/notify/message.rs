@@ -70,8 +70,10 @@ pub struct DefinitionFlaws {
     pub path: String,
     /// The machine's name.
     pub host: String,
-    /// The application that does not run for it; none where nothing runs.
+    /// The application that does not run for it; none where it is not of one application.
     pub app: Option<String>,
+    /// Whether nothing runs for it.
+    pub is_all: bool,
     /// Each error with its place.
     pub flaws: Vec<String>,
 }

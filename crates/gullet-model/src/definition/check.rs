@@ -10,7 +10,7 @@ use serde_json::Value;
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
-use super::flaw::{Flaw, Places, Source};
+use super::flaw::{Flaw, Places, Source, app_of};
 use super::types::Definition;
 use super::values::{Period, Share, Span};
 
@@ -26,6 +26,8 @@ pub(super) struct Checker<'a> {
     pub(super) source_number: usize,
     pub(super) places: &'a mut Places,
     pub(super) flaws: Vec<Flaw>,
+    /// The application that is looked at.
+    pub(super) app: Option<String>,
 }
 
 impl Checker<'_> {
@@ -35,7 +37,7 @@ impl Checker<'_> {
     }
 
     fn flaw(&mut self, range: Range<usize>, message: String, hint: Option<String>) {
-        self.flaws.push(Flaw::at(self.source, range, message, hint));
+        self.flaws.push(Flaw::at(self.source, range, message, hint).of_app(self.app.clone()));
     }
 
     fn value(&mut self, value: &Spanned<DeValue<'_>>, schema: &Value, path: &str) {
@@ -137,6 +139,7 @@ impl Checker<'_> {
         for (key, value) in table {
             let name = key.get_ref().as_ref();
             let child = if path.is_empty() { name.to_owned() } else { format!("{path}/{name}") };
+            self.app = app_of(&child);
             if let Some(schema) = known.and_then(|known| known.get(name)) {
                 self.value(value, schema, &child);
             } else if let Some(schema) = schema.get("additionalProperties").filter(|schema| schema.is_object()) {
@@ -149,6 +152,7 @@ impl Checker<'_> {
                 self.unknown_key(name, key.span(), schema, &missing);
             }
         }
+        self.app = app_of(path);
         let required = schema.get("required").and_then(Value::as_array);
         for name in required.into_iter().flatten().filter_map(Value::as_str) {
             if !table.keys().any(|key| key.get_ref() == name) {

@@ -31,6 +31,14 @@ pub struct Flaw {
     pub message: String,
     /// What to write instead, or where it belongs.
     pub hint: Option<String>,
+    /// The application that it is in; none where it is of no one application.
+    pub app: Option<String>,
+}
+
+/// The application that a key path is in: `app/quaybook/part/2/name` is in `quaybook`.
+pub(super) fn app_of(path: &str) -> Option<String> {
+    let name = path.strip_prefix("app/")?.split('/').next()?;
+    Some(name.trim_end_matches('#').to_owned())
 }
 
 impl Flaw {
@@ -50,7 +58,14 @@ impl Flaw {
             text,
             message,
             hint,
+            app: None,
         }
+    }
+
+    /// The same, of an application.
+    #[must_use]
+    pub(crate) fn of_app(self, app: Option<String>) -> Self {
+        Self { app, ..self }
     }
 }
 
@@ -134,11 +149,11 @@ impl Places {
         let mut at = path;
         loop {
             if let Some((source, range)) = self.values.get(at) {
-                return Flaw::at(&self.sources[*source], range.clone(), message.into(), hint);
+                return Flaw::at(&self.sources[*source], range.clone(), message.into(), hint).of_app(app_of(path));
             }
             match at.rsplit_once('/') {
                 Some((above, _)) => at = above,
-                None => return Flaw::at(&self.sources[0], 0..0, message.into(), hint),
+                None => return Flaw::at(&self.sources[0], 0..0, message.into(), hint).of_app(app_of(path)),
             }
         }
     }

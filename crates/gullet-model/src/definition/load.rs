@@ -1,14 +1,15 @@
 //! Reading definition files: parse, check, take in what they include, join.
 
-use std::collections::BTreeMap;
 use std::collections::btree_map::Entry;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use gullet_store::{IoPath, PathError};
 use serde::Deserialize;
-use toml::de::DeTable;
+use toml::Spanned;
+use toml::de::{DeTable, DeValue};
 
 use super::check::Checker;
 use super::flaw::{Flaw, Flaws, Places, Source, key_path};
@@ -38,14 +39,32 @@ pub enum LoadError {
     Flaws(#[from] Flaws),
 }
 
+/// What of a definition can be used.
+#[derive(Clone, Debug)]
+pub struct Sound {
+    /// What has no flaw.
+    pub loaded: Loaded,
+    /// The flaws of what was left out: of applications, or of included files that cannot be read as a whole.
+    pub left_out: Vec<Flaw>,
+}
+
 /// Loads a definition and everything that it includes.
 ///
 /// # Errors
 /// When a file cannot be read, or with all flaws of all files at once.
 pub fn load(path: &Path) -> Result<Loaded, LoadError> {
+    let sound = load_sound(path)?;
+    if sound.left_out.is_empty() { Ok(sound.loaded) } else { Err(Flaws(sound.left_out).into()) }
+}
+
+/// Loads what can be used of a definition: an application with a flaw, and an included file that cannot be read, are left out.
+///
+/// # Errors
+/// When the file itself cannot be read, or something is wrong that is of no one application.
+pub fn load_sound(path: &Path) -> Result<Sound, LoadError> {
     let path = fs::canonicalize(path).at(path).map_err(LoadError::Read)?;
     let mut places = Places::default();
-    let mut flaws = Vec::new();
+    let (mut flaws, mut of_files) = (Vec::new(), Vec::new());
     let mut files = vec![path.clone()];
     let mut definition = read_file(&path, &mut places, &mut flaws)?.unwrap_or_default();
     for (number, pattern) in definition.include.clone().iter().enumerate() {
@@ -57,7 +76,7 @@ pub fn load(path: &Path) -> Result<Loaded, LoadError> {
             Ok(found) => {
                 for file in found.into_iter().filter(|file| *file != path) {
                     let mut of_file = Places::default();
-                    if let Some(included) = read_file(&file, &mut of_file, &mut flaws)? {
+                    if let Some(included) = read_file(&file, &mut of_file, &mut of_files)? {
                         join(&mut definition, included, &of_file, &mut flaws);
                     }
                     places.join(of_file);
@@ -67,15 +86,52 @@ pub fn load(path: &Path) -> Result<Loaded, LoadError> {
             Err(message) => flaws.push(places.flaw(&at, message, None)),
         }
     }
-    rules::check(&definition, &places, &mut flaws);
-    if flaws.is_empty() {
-        definition.app.values_mut().for_each(App::fill_like_hold);
-        Ok(Loaded { definition, path, files, places })
-    } else {
-        flaws.sort_by(|a, b| (&a.file, a.line, a.column).cmp(&(&b.file, b.line, b.column)));
-        flaws.dedup();
-        Err(Flaws(flaws).into())
+    let mut left_out = of_files;
+    let broken = broken_apps(flaws.iter().chain(&left_out));
+    // What names an application that is left out would be wrong for that alone.
+    leave_out(&mut definition, &broken);
+    loop {
+        rules::check(&definition, &places, &mut flaws);
+        let broken = broken_apps(&flaws);
+        let is_of_all = flaws.iter().any(|flaw| flaw.app.is_none());
+        left_out.append(&mut flaws);
+        if is_of_all {
+            return Err(Flaws(in_order(left_out)).into());
+        }
+        if !leave_out(&mut definition, &broken) {
+            break;
+        }
     }
+    definition.app.values_mut().for_each(App::fill_like_hold);
+    Ok(Sound { loaded: Loaded { definition, path, files, places }, left_out: in_order(left_out) })
+}
+
+fn broken_apps<'f>(flaws: impl IntoIterator<Item = &'f Flaw>) -> BTreeSet<String> {
+    flaws.into_iter().filter_map(|flaw| flaw.app.clone()).collect()
+}
+
+/// Leaves applications out, with the groups that they belong to. Whether any of them was there.
+fn leave_out(definition: &mut Definition, apps: &BTreeSet<String>) -> bool {
+    let before = definition.app.len();
+    definition.app.retain(|app, _| !apps.contains(app));
+    definition.group.retain(|_, group| !group.apps.iter().any(|app| apps.contains(app)));
+    definition.app.len() < before
+}
+
+fn in_order(mut flaws: Vec<Flaw>) -> Vec<Flaw> {
+    flaws.sort_by(|a, b| (&a.file, a.line, a.column).cmp(&(&b.file, b.line, b.column)));
+    flaws.dedup();
+    flaws
+}
+
+/// A definition of which nothing can be used but where its state folder is, as far as that can be read: enough to release what is
+/// held.
+pub fn load_state_alone(path: &Path) -> Loaded {
+    let text = fs::read(path).map(|bytes| String::from_utf8_lossy(&bytes).into_owned()).unwrap_or_default();
+    let (table, _) = DeTable::parse_recoverable(&text);
+    let state = table.get_ref().get("state").and_then(|value| value.get_ref().as_str().map(PathBuf::from));
+    let definition = Definition { state, ..Definition::default() };
+    Loaded { definition, path: path.to_path_buf(), files: vec![path.to_path_buf()], places: Places::default() }
 }
 
 fn read_file(path: &Path, places: &mut Places, flaws: &mut Vec<Flaw>) -> Result<Option<Definition>, LoadError> {
@@ -99,11 +155,19 @@ fn read_file(path: &Path, places: &mut Places, flaws: &mut Vec<Flaw>) -> Result<
         flaws.extend(syntax_flaws(errors, &source));
         return Ok(None);
     }
-    let mut checker = Checker { source: &source, source_number: number, places, flaws: Vec::new() };
+    let mut checker = Checker { source: &source, source_number: number, places, flaws: Vec::new(), app: None };
     checker.file(table.get_ref(), table.span());
-    if !checker.flaws.is_empty() {
-        flaws.append(&mut checker.flaws);
+    let broken = broken_apps(&checker.flaws);
+    let is_of_all = checker.flaws.iter().any(|flaw| flaw.app.is_none());
+    flaws.append(&mut checker.flaws);
+    if is_of_all {
         return Ok(None);
+    }
+    let mut table = table;
+    if let Some(DeValue::Table(apps)) = table.get_mut().get_mut("app").map(Spanned::get_mut) {
+        for app in &broken {
+            apps.remove(app.as_str());
+        }
     }
     match Definition::deserialize(toml::de::Deserializer::from(table)) {
         Ok(definition) => Ok(Some(definition)),

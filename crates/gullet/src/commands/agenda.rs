@@ -65,7 +65,7 @@ struct Row {
 }
 
 pub fn agenda(ui: &mut Ui, global: &Global, args: &AgendaArgs) -> Result<Exit, CommandError> {
-    let loaded = open::definition(global)?;
+    let loaded = open::sound_definition(ui, global, &args.apps)?;
     if let Some(app) = args.apps.iter().find(|app| !loaded.definition.app.contains_key(*app)) {
         return Err(CommandError::text(Exit::Usage, format!("the definition has no application `{app}`")));
     }

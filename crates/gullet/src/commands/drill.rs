@@ -75,7 +75,7 @@ impl From<DrillError> for CommandError {
 }
 
 pub fn drill(ui: &mut Ui, global: &Global, args: &DrillArgs) -> Result<Exit, CommandError> {
-    let loaded = open::definition(global)?;
+    let loaded = open::sound_definition(ui, global, std::slice::from_ref(&args.app))?;
     let state = open::state(&loaded)?;
     let Some(spec) = loaded.definition.app.get(&args.app) else {
         let text = format!("the definition has no application `{}`", args.app);

@@ -1,5 +1,6 @@
 //! `gullet due`.
 
+mod broken;
 mod system;
 
 use std::fs;
@@ -7,7 +8,7 @@ use std::fs;
 use clap::Args;
 use gullet_core::due::{Ledger, schedules, serve};
 use gullet_host::state::State;
-use gullet_model::definition::Loaded;
+use gullet_model::definition::{Loaded, Sound};
 
 use super::notify::send_after_work;
 use crate::args::Global;
@@ -29,10 +30,20 @@ use system::System;
 pub struct DueArgs {}
 
 pub fn due(ui: &mut Ui, global: &Global, _: &DueArgs) -> Result<Exit, CommandError> {
-    let loaded = open::definition(global)?;
-    let state = open::state(&loaded)?;
     let outside = RealWorld::new();
     outside.listen_to_signals()?;
+    let Sound { loaded, left_out } = match open::sound(global) {
+        Ok(sound) => sound,
+        Err(error) => {
+            // Nobody looks at what this prints.
+            if let Err(error) = broken::tell_all(ui, &open::path_of(global)?, &error, &outside) {
+                ui.error(&error);
+            }
+            return Err(error);
+        }
+    };
+    let state = open::state(&loaded)?;
+    broken::tell(ui, &loaded, &left_out, &state, &outside)?;
     let Some(_lock) = state.lock_due()? else {
         // What goes on may take hours; messages do not wait for it.
         send_after_work(ui, &loaded, &state, &outside);
@@ -45,6 +56,7 @@ pub fn due(ui: &mut Ui, global: &Global, _: &DueArgs) -> Result<Exit, CommandErr
     let served = serve(&mut ledger, &schedules, at_once(&loaded), &mut system);
     let exit = system.exit();
     send_after_work(ui, &loaded, &state, &outside);
+    let exit = if left_out.is_empty() { exit } else { exit.worse(Exit::Definition) };
     served.map(|()| exit)
 }
 

@@ -7,7 +7,7 @@ use gullet_host::hook::{Call, Limits, Runner};
 use gullet_host::state::State;
 use gullet_host::world::{Clock, World};
 use gullet_logbook::logbook::Logbook;
-use gullet_model::definition::{App, HoldStep, Loaded, Span};
+use gullet_model::definition::{App, HoldStep, Loaded, Span, load_state_alone};
 use gullet_model::ids::random_id;
 use gullet_restore::restore::place::Journals;
 use gullet_run::hold::{
@@ -63,7 +63,7 @@ pub struct ReleaseArgs {
 }
 
 pub fn hold(ui: &mut Ui, global: &Global, args: &HoldArgs) -> Result<Exit, CommandError> {
-    let loaded = open::definition(global)?;
+    let loaded = open::sound_definition(ui, global, std::slice::from_ref(&args.app))?;
     let state = open::state(&loaded)?;
     let outside = RealWorld::new();
     outside.listen_to_signals()?;
@@ -226,8 +226,20 @@ fn remaining(head: &NoteHead) -> u64 {
     head.limit_ms.saturating_sub(u64::try_from(gone).unwrap_or(u64::MAX))
 }
 
+/// The definition, as far as it is needed to release: what is held is noted in the state folder with the commands that release it. An
+/// error in the definition keeps nobody held.
+fn to_release(ui: &mut Ui, global: &Global) -> Result<Loaded, CommandError> {
+    match open::sound_definition(ui, global, &[]) {
+        Err(error) if !error.flaws.is_empty() => {
+            ui.error(&error);
+            Ok(load_state_alone(&open::path_of(global)?))
+        }
+        other => other,
+    }
+}
+
 pub fn release(ui: &mut Ui, global: &Global, args: &ReleaseArgs) -> Result<Exit, CommandError> {
-    let loaded = open::definition(global)?;
+    let loaded = to_release(ui, global)?;
     let state = open::state(&loaded)?;
     let outside = RealWorld::new();
     outside.listen_to_signals()?;

@@ -46,7 +46,7 @@ pub struct NotifyArgs {
 }
 
 pub fn notify(ui: &mut Ui, global: &Global, args: &NotifyArgs) -> Result<Exit, CommandError> {
-    let loaded = open::definition(global)?;
+    let loaded = open::sound_definition(ui, global, &[])?;
     let state = open::state(&loaded)?;
     let outside = RealWorld::new();
     if !args.forget.is_empty() {

@@ -65,7 +65,7 @@ pub struct RunArgs {
 }
 
 pub fn run(ui: &mut Ui, global: &Global, args: &RunArgs) -> Result<Exit, CommandError> {
-    let loaded = open::definition(global)?;
+    let loaded = open::sound_definition(ui, global, &args.apps)?;
     if let Some(app) = args.apps.iter().find(|app| !loaded.definition.app.contains_key(*app)) {
         let known = loaded.definition.app.keys().cloned().collect();
         return Err(PlanError::NoApp { app: app.clone(), known }.into());

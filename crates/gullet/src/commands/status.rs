@@ -10,7 +10,7 @@ use gullet_core::notify::{self, Message};
 use gullet_core::status::{self, AppStatus, CalendarState, Circumstances, Severity};
 use gullet_host::state::State;
 use gullet_logbook::logbook::Logbook;
-use gullet_model::definition::{Loaded, Span};
+use gullet_model::definition::{Loaded, Sound, Span};
 use gullet_restore::restore::place::Journal;
 use gullet_run::hold::{HoldNote, notes_folder};
 use jiff::{SignedDuration, Timestamp};
@@ -40,7 +40,7 @@ pub struct StatusArgs {
 
 pub fn status(ui: &mut Ui, global: &Global, args: &StatusArgs) -> Result<Exit, CommandError> {
     let found = gather(global, &args.apps);
-    let (statuses, untold) = match found {
+    let (statuses, untold, left_out) = match found {
         Ok(found) => found,
         Err(error) => {
             ui.error(&error);
@@ -48,11 +48,22 @@ pub fn status(ui: &mut Ui, global: &Global, args: &StatusArgs) -> Result<Exit, C
         }
     };
     let of_apps = statuses.iter().map(|status| status.level).max().unwrap_or(Severity::Unknown);
-    let worst = if untold.is_some() { of_apps.max(Severity::Warning) } else { of_apps };
+    let of_messages = if untold.is_some() { Severity::Warning } else { Severity::Ok };
+    // What a file defines that cannot be read does not run.
+    let of_files = if left_out.is_empty() { Severity::Ok } else { Severity::Critical };
+    let worst = of_apps.max(of_messages).max(of_files);
     if ui.is_json() {
-        ui.json(&serde_json::json!({ "level": worst, "applications": statuses, "messages": untold }))?;
+        ui.json(&serde_json::json!({
+            "level": worst,
+            "applications": statuses,
+            "messages": untold,
+            "left_out": left_out,
+        }))?;
     } else {
         show(ui, &statuses);
+        for flaw in &left_out {
+            ui.say(format!("{} {}", styled(BAD, "✗ left out:"), harmless(flaw)));
+        }
         if let Some(untold) = &untold {
             let number = count(untold.messages as u64, "message");
             let text = format!("{number} could not be sent since {}: {}", time(untold.since), untold.problem);
@@ -92,9 +103,21 @@ fn untold(loaded: &Loaded, now: Timestamp) -> Option<Untold> {
     Some(Untold { messages: late.len(), since: first.queued, problem })
 }
 
-fn gather(global: &Global, only: &[String]) -> Result<(Vec<AppStatus>, Option<Untold>), CommandError> {
-    let loaded = open::definition(global)?;
-    if let Some(app) = only.iter().find(|app| !loaded.definition.app.contains_key(*app)) {
+/// How the applications stand, what could not be told, and which files were left out.
+type Found = (Vec<AppStatus>, Option<Untold>, Vec<String>);
+
+fn gather(global: &Global, only: &[String]) -> Result<Found, CommandError> {
+    let Sound { loaded, left_out } = open::sound(global)?;
+    let mut broken: BTreeMap<String, String> = BTreeMap::new();
+    for flaw in &left_out {
+        if let Some(app) = &flaw.app {
+            let text = || format!("it does not run, for its definition has an error: {flaw}");
+            broken.entry(app.clone()).or_insert_with(text);
+        }
+    }
+    let of_files = left_out.iter().filter(|flaw| flaw.app.is_none()).map(ToString::to_string).collect();
+    let is_known = |app: &&String| loaded.definition.app.contains_key(*app) || broken.contains_key(*app);
+    if let Some(app) = only.iter().find(|app| !is_known(app)) {
         return Err(CommandError::text(Exit::Usage, format!("the definition has no application `{app}`")));
     }
     let wanted = |app: &&String| only.is_empty() || only.contains(app);
@@ -126,7 +149,13 @@ fn gather(global: &Global, only: &[String]) -> Result<(Vec<AppStatus>, Option<Un
         let answer = found.remove(&app).unwrap_or_else(late);
         answer.unwrap_or_else(|why| AppStatus::unknown(app, why))
     });
-    Ok((statuses.collect(), messages.try_recv().ok().flatten()))
+    let does_not_run = broken
+        .into_iter()
+        .filter(|(app, _)| wanted(&app))
+        .map(|(app, why)| AppStatus { level: Severity::Critical, ..AppStatus::unknown(app, why) });
+    let mut statuses: Vec<AppStatus> = statuses.chain(does_not_run).collect();
+    statuses.sort_by(|a, b| a.app.cmp(&b.app));
+    Ok((statuses, messages.try_recv().ok().flatten(), of_files))
 }
 
 /// Looks at what is known of one application; nothing is changed, and no hold is released.

@@ -55,7 +55,7 @@ pub fn verify(ui: &mut Ui, global: &Global, args: &VerifyArgs) -> Result<Exit, C
     let result = perform(ui, global, args, &outside);
     // On somebody else's machine there is nobody to tell.
     let is_own = args.reading.store.is_none() || args.trigger.is_some();
-    if let Some(loaded) = is_own.then(|| crate::open::definition(global).ok()).flatten() {
+    if let Some(loaded) = is_own.then(|| crate::open::sound(global).ok()).flatten().map(|sound| sound.loaded) {
         let state = crate::open::state(&loaded)?;
         if let (Some(trigger), Some(store)) = (&args.trigger, &args.reading.store) {
             let store = store.display().to_string();

@@ -217,8 +217,12 @@ fn of_run(notice: &Notice) -> Layout {
 }
 
 fn of_definition(flaws: &DefinitionFlaws) -> Layout {
-    let who = flaws.app.as_ref().map_or_else(|| "nothing runs".to_owned(), |app| format!("{app} does not run"));
-    let heading = format!("✗ {who}: its definition has {}", count(flaws.flaws.len() as u64, "error"));
+    let who = match (&flaws.app, flaws.is_all) {
+        (Some(app), _) => format!("{app} does not run"),
+        (None, true) => "nothing runs".to_owned(),
+        (None, false) => "what a file defines does not run".to_owned(),
+    };
+    let heading = format!("✗ {who}: the definition has {}", count(flaws.flaws.len() as u64, "error"));
     let facts = vec![("machine".to_owned(), flaws.host.clone()), ("file".to_owned(), flaws.path.clone())];
     let mut layout = plain(format!("{who} on {}: the definition has an error", flaws.host), "bad", heading, facts);
     let lines = flaws.flaws.iter().map(|flaw| harmless(flaw)).collect();

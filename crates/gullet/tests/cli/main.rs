@@ -20,6 +20,7 @@ mod harness;
 mod held;
 mod hold;
 mod keep;
+mod left_out;
 mod model;
 mod notify;
 mod output;

@@ -280,7 +280,7 @@ fn each_flaw_of_telling_has_its_place_and_its_words() {
     let place = Place::new();
     let refused = |text: &str, says: &str| {
         place.define(&format!("{text}\n{DESK}"));
-        place.gullet(&["notify", "--list"]).exits(3).says(says).says("gullet.toml:");
+        place.gullet(&["preflight"]).exits(3).says(says).says("gullet.toml:");
     };
     let one = "[notify.one]\nrun = [\"true\"]\n";
     refused("", "there is no `[notify.one]`");
