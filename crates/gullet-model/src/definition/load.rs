@@ -60,7 +60,7 @@ pub fn load(path: &Path) -> Result<Loaded, LoadError> {
 /// Loads what can be used of a definition: an application with a flaw, and an included file that cannot be read, are left out.
 ///
 /// # Errors
-/// When the file itself cannot be read, or something is wrong that is of no one application.
+/// When the file itself cannot be read, something is wrong that is of no one application, or no application is left.
 pub fn load_sound(path: &Path) -> Result<Sound, LoadError> {
     let path = fs::canonicalize(path).at(path).map_err(LoadError::Read)?;
     let mut places = Places::default();
@@ -101,6 +101,9 @@ pub fn load_sound(path: &Path) -> Result<Sound, LoadError> {
         if !leave_out(&mut definition, &broken) {
             break;
         }
+    }
+    if definition.app.is_empty() && !left_out.is_empty() {
+        return Err(Flaws(in_order(left_out)).into());
     }
     definition.app.values_mut().for_each(App::fill_like_hold);
     Ok(Sound { loaded: Loaded { definition, path, files, places }, left_out: in_order(left_out) })

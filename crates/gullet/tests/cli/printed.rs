@@ -71,7 +71,7 @@ fn desk() -> Place {
 }
 
 /// What differs from run to run, and how it is written instead. Columns grow with what is in them.
-const DIFFERS: [(&str, &str); 10] = [
+const DIFFERS: [(&str, &str); 11] = [
     (r"\b\d{4}-\d\d-\d\d[ T]\d\d:\d\d(:\d\d(\.\d+)?)?(Z| [+-]\d\d:\d\d)?|\b\d{8}T\d{6}\.\d{3}Z", "TIME"),
     (r"\b[0-9a-f]{64}\b", "HASH"),
     (r"\b\d+ (s|min|h) ago", "AGO"),
@@ -82,6 +82,8 @@ const DIFFERS: [(&str, &str); 10] = [
     // A file that was written just before the last run is read again, others are not; on a slow machine fewer are so young.
     (r"\b\d+ of \d+ chunks", "NUMBER of NUMBER chunks"),
     (r" {2,}", "  "),
+    // The same of what is copied.
+    (r"TOOK {1,2}by a copy", "TOOK"),
     (r" +\n", "\n"),
 ];
 
