@@ -5,7 +5,7 @@ use std::path::Path;
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 
-use crate::harness::{Called, Desk, Mounted, Place, called};
+use crate::harness::{Called, Desk, Mounted, Place, called, wait_until_dead};
 
 /// A desk whose runs are held for ten seconds (or until it is hurried), and at most so long.
 fn desk_held(at_most: &str) -> Desk {
@@ -177,10 +177,7 @@ fn both_are_killed_and_the_next_command_leaves() {
         run.kill().unwrap();
         signal("KILL", guard);
         run.wait().unwrap();
-        let began = Instant::now();
-        while Path::new(&format!("/proc/{guard}")).exists() {
-            assert!(began.elapsed() < Duration::from_secs(20), "the guard lives on");
-        }
+        wait_until_dead(guard);
         assert_eq!(desk.state(), "paused");
         desk.place.file("hurry", "");
         // Who only looks says so, and changes nothing.

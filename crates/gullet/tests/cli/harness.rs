@@ -196,6 +196,20 @@ impl Place {
     }
 }
 
+/// Waits until a process that was killed is over; a dead one may have its number until somebody asks how it ended.
+#[track_caller]
+pub fn wait_until_dead(pid: u32) {
+    let began = Instant::now();
+    let lives = || {
+        let stat = fs::read_to_string(format!("/proc/{pid}/stat")).unwrap_or_default();
+        stat.rsplit_once(") ").is_some_and(|(_, rest)| !rest.starts_with('Z'))
+    };
+    while lives() {
+        assert!(began.elapsed() < Duration::from_secs(30), "process {pid} lives on");
+        std::thread::sleep(Duration::from_millis(5));
+    }
+}
+
 pub fn called(mut command: Command) -> Called {
     let output = command.output().unwrap();
     let text = |bytes: Vec<u8>| String::from_utf8_lossy(&bytes).into_owned();

@@ -4,7 +4,7 @@ use std::fs;
 
 use serde_json::Value;
 
-use crate::harness::{Desk, Place};
+use crate::harness::{Desk, Place, wait_until_dead};
 
 const TOLD: &str = "[notify.one]\nrun = [\"sh\", \"-c\", \"cat >>@/told; echo >>@/told\"]\n";
 
@@ -126,7 +126,7 @@ fn an_error_in_the_definition_keeps_nobody_held() {
     let note: Value = serde_json::from_slice(&note[..4096]).unwrap();
     let guard = note["pid"].as_i64().unwrap();
     assert!(std::process::Command::new("kill").args(["-9", &guard.to_string()]).status().unwrap().success());
-    while fs::exists(format!("/proc/{guard}")).unwrap() {}
+    wait_until_dead(u32::try_from(guard).unwrap());
     desk.place.file("gullet.toml", sound.replace("[[app.quaybook.part]]", "[[app.quaybook.prat]]"));
     assert_eq!(desk.state(), "paused");
     desk.place.gullet(&["release", "--forgotten"]).exits(0).says("it is released now");
