@@ -32,10 +32,10 @@ if [ ${#missing[@]} -gt 0 ]; then
   fi
 fi
 # Readers of open formats by others, from PyPI.
-if ! python3 -c 'import pyzstd, blake3' 2>/dev/null; then
-  python3 -m pip install --quiet pyzstd blake3 2>/dev/null ||
-    python3 -m pip install --quiet --break-system-packages pyzstd blake3 ||
-    { echo "missing: the Python packages pyzstd and blake3 (python3 -m pip install pyzstd blake3)" >&2; exit 1; }
+if ! python3 -c 'import pyzstd, blake3, prometheus_client' 2>/dev/null; then
+  python3 -m pip install --quiet pyzstd blake3 prometheus_client 2>/dev/null ||
+    python3 -m pip install --quiet --break-system-packages pyzstd blake3 prometheus_client ||
+    { echo "missing: the Python packages pyzstd, blake3 and prometheus_client (python3 -m pip install pyzstd blake3 prometheus_client)" >&2; exit 1; }
 fi
 if [ "$(id -u)" != 0 ]; then
   echo "the tests mount small filesystems and change owners, which needs root" >&2

@@ -1,6 +1,7 @@
 //! `gullet status`.
 
 use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
 use std::sync::mpsc::channel;
 use std::time::{Duration, Instant};
 
@@ -8,7 +9,7 @@ use clap::Args;
 use gullet_core::due::runs_of;
 use gullet_core::notify::{self, Message};
 use gullet_core::status::{self, AppStatus, CalendarState, Circumstances, Severity};
-use gullet_host::state::State;
+use gullet_host::state::{State, write_whole};
 use gullet_logbook::logbook::Logbook;
 use gullet_model::definition::{Loaded, Sound, Span};
 use gullet_restore::restore::place::Journal;
@@ -21,6 +22,7 @@ use crate::args::Global;
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::open;
+use crate::render::metrics::metrics;
 use crate::table::table;
 use crate::text::{ago, count, harmless, time};
 use crate::ui::{BAD, GOOD, Ui, WARN, styled};
@@ -36,6 +38,12 @@ pub struct StatusArgs {
     /// Only these applications
     #[arg(value_name = "APP")]
     pub(super) apps: Vec<String>,
+    /// Print figures for a metrics collector (OpenMetrics) instead
+    #[arg(long)]
+    pub(super) openmetrics: bool,
+    /// Write them to this file, whole or not at all, for a collector that reads files
+    #[arg(long, value_name = "FILE", requires = "openmetrics")]
+    pub(super) out: Option<PathBuf>,
 }
 
 pub fn status(ui: &mut Ui, global: &Global, args: &StatusArgs) -> Result<Exit, CommandError> {
@@ -52,7 +60,15 @@ pub fn status(ui: &mut Ui, global: &Global, args: &StatusArgs) -> Result<Exit, C
     // What a file defines that cannot be read does not run.
     let of_files = if left_out.is_empty() { Severity::Ok } else { Severity::Critical };
     let worst = of_apps.max(of_messages).max(of_files);
-    if ui.is_json() {
+    if args.openmetrics {
+        let waiting = untold.as_ref().map_or(0, |untold| untold.messages);
+        let text = metrics(&statuses, waiting, Timestamp::now())
+            .map_err(|error| CommandError::text(Exit::Monitoring(3), error.to_string()))?;
+        match &args.out {
+            Some(path) => write_metrics(path, &text)?,
+            None => ui.write(text.as_bytes()),
+        }
+    } else if ui.is_json() {
         ui.json(&serde_json::json!({
             "level": worst,
             "applications": statuses,
@@ -72,6 +88,16 @@ pub fn status(ui: &mut Ui, global: &Global, args: &StatusArgs) -> Result<Exit, C
         }
     }
     Ok(Exit::Monitoring(worst.code()))
+}
+
+/// Writes a file that others may read: whoever collects figures is another account.
+fn write_metrics(path: &Path, text: &str) -> Result<(), CommandError> {
+    let fail = |error: &dyn std::error::Error| CommandError::new(Exit::Monitoring(3), error);
+    let new = path.with_extension(format!("{}.readable", std::process::id()));
+    write_whole(&new, text.as_bytes()).map_err(|error| fail(&error))?;
+    std::fs::set_permissions(&new, std::os::unix::fs::PermissionsExt::from_mode(0o644))?;
+    std::fs::rename(&new, path)?;
+    Ok(())
 }
 
 /// The answer comes within this time, whatever waits: monitoring asks for it.

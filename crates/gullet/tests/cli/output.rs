@@ -135,3 +135,32 @@ fn what_cannot_be_printed_is_no_success_but_a_run_stays_what_it_is() {
         full(&command.split(' ').collect::<Vec<_>>()).exits(code).says("standard output cannot be written");
     }
 }
+
+#[test]
+fn figures_for_a_collector_are_read_by_another_program() {
+    let place = Place::with_parts("[[app.app.part]]\nname = \"a\"\ncommand = [\"echo\", \"x\"]\n");
+    place.gullet(&["run", "app"]).exits(0);
+    let out = place.path("gullet.prom");
+    let exit = place.gullet(&["status", "--openmetrics", "--out", out.to_str().unwrap()]).code;
+    assert_eq!(exit, place.gullet(&["status"]).code, "it says the same as without");
+    let mode = std::os::unix::fs::PermissionsExt::mode(&fs::metadata(&out).unwrap().permissions());
+    assert_eq!(mode & 0o777, 0o644, "others read it");
+    const READ: &str = "
+import json, sys
+from prometheus_client.openmetrics.parser import text_string_to_metric_families as read
+samples = [(s.name, s.labels, s.value) for f in read(open(sys.argv[1]).read()) for s in f.samples]
+print(json.dumps(samples))";
+    let read = std::process::Command::new("python3").args(["-c", READ]).arg(&out).output().unwrap();
+    assert!(read.status.success(), "{}", String::from_utf8_lossy(&read.stderr));
+    let samples: serde_json::Value = serde_json::from_slice(&read.stdout).unwrap();
+    let of = |name: &str| -> Vec<f64> {
+        let all = samples.as_array().unwrap().iter();
+        let of_app = all.filter(|sample| sample[0] == name && sample[1]["app"] == "app");
+        of_app.filter(|sample| sample[2] != 0.0).map(|sample| sample[2].as_f64().unwrap()).collect()
+    };
+    let began: jiff::Timestamp = place.runs()[0]["started"].as_str().unwrap().parse().unwrap();
+    assert_eq!(of("gullet_last_complete_timestamp_seconds"), [began.as_second() as f64]);
+    assert_eq!(of("gullet_last_run_outcome"), [1.0]);
+    assert_eq!(of("gullet_last_verified_timestamp_seconds"), [0.0; 0], "what never was has no figure");
+    assert_eq!(of("gullet_protected").first().map_or(0.0, |level| *level), f64::from(exit));
+}
