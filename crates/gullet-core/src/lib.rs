@@ -3,6 +3,7 @@
 //! - [`agenda`]: what will run when, and what waits for what.
 //! - [`due`]: what is due by the schedules, and what becomes of it.
 //! - [`notify`]: who is told of what.
+//! - [`simulate`]: what the keep rules would leave.
 //! - [`status`]: whether an application is protected, from all that is known of it.
 //!
 //! It may use every floor below. It never prints, prompts or exits, and reads neither the environment nor the clock by itself
@@ -11,4 +12,5 @@
 pub mod agenda;
 pub mod due;
 pub mod notify;
+pub mod simulate;
 pub mod status;

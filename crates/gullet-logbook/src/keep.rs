@@ -12,7 +12,7 @@ use gullet_model::definition::{KeepSpec, Period};
 use gullet_model::outcome::Outcome;
 
 /// What keeps a run.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
 #[serde(rename_all = "snake_case")]
 pub enum KeptBy {
     /// It is the newest complete one.
@@ -100,6 +100,9 @@ pub fn decide(runs: &[KeepFacts], rules: &KeepSpec, zone: &TimeZone, now: Timest
         (rules.one_a_month_for, |date| (date.year(), i16::from(date.month())), KeptBy::OneAMonth),
         (rules.one_a_year_for, |date| (date.year(), 0), KeptBy::OneAYear),
     ];
+    // Of each run once: an hourly schedule has thousands.
+    let units: Vec<[(i16, i16); 4]> =
+        runs.iter().map(|run| periods.map(|(_, unit, _)| unit(local(run.began)))).collect();
     let by_rule = |at: usize| -> Option<KeptBy> {
         let run = &runs[at];
         if let Some((_, why)) = guarded.iter().find(|(newest, _)| *newest == Some(at)) {
@@ -118,13 +121,13 @@ pub fn decide(runs: &[KeepFacts], rules: &KeepSpec, zone: &TimeZone, now: Timest
         if rules.everything_for.is_some_and(|period| is_younger(run.began, period)) {
             return Some(KeptBy::Everything);
         }
-        let found = periods.iter().find(|(period, unit, _)| {
-            let unit_of = |run: &KeepFacts| unit(local(run.began));
+        let found = periods.iter().enumerate().find(|(which, (period, ..))| {
+            let is_later = |other: usize| runs[other].is_good && units[other][*which] == units[at][*which];
             run.is_good
                 && period.is_some_and(|period| is_younger(run.began, period))
-                && !runs[at + 1..].iter().any(|other| other.is_good && unit_of(other) == unit_of(run))
+                && !(at + 1..runs.len()).any(is_later)
         });
-        found.map(|(_, _, why)| *why)
+        found.map(|(_, (_, _, why))| *why)
     };
     (0..runs.len()).map(by_rule).collect()
 }

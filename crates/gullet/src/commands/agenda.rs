@@ -1,13 +1,15 @@
 //! `gullet agenda`.
 
+mod simulate;
+
 use std::collections::{BTreeMap, BTreeSet};
 
 use clap::Args;
 use gullet_core::agenda::{ForeseenRun, foresee};
 use gullet_core::due::{Job, Scheduled, schedules};
 use gullet_logbook::logbook::Logbook;
-use gullet_model::definition::Loaded;
 use gullet_model::definition::calendar::ClockChange;
+use gullet_model::definition::{Loaded, Period};
 use jiff::{SignedDuration, Timestamp};
 use serde::Serialize;
 
@@ -37,6 +39,9 @@ pub struct AgendaArgs {
     /// Until this time; a week where nothing is said
     #[arg(long, value_name = "TIME")]
     until: Option<Timestamp>,
+    /// Imagine this time, such as 1y, with every run complete, and show what the keep rules would leave of it
+    #[arg(long, value_name = "PERIOD", conflicts_with = "until")]
+    simulate: Option<Period>,
 }
 
 /// So many moments are shown, at most.
@@ -70,6 +75,9 @@ pub fn agenda(ui: &mut Ui, global: &Global, args: &AgendaArgs) -> Result<Exit, C
         return Err(CommandError::text(Exit::Usage, format!("the definition has no application `{app}`")));
     }
     let from = args.from.unwrap_or_else(|| crate::outside::RealWorld::new().world().clock.now());
+    if let Some(period) = args.simulate {
+        return simulate::show(ui, &loaded, &args.apps, from, period);
+    }
     let until =
         args.until.or_else(|| from.checked_add(SignedDuration::from_hours(7 * 24)).ok()).unwrap_or(Timestamp::MAX);
     let mut all = schedules(&loaded.definition);
