@@ -62,12 +62,26 @@ impl Demo {
     }
 
     fn definition_text(&self) -> String {
-        let text = |name: &str| self.path(name).display().to_string();
-        include_str!("demo.toml")
-            .replace("@QUAYBOOK@", &text("quaybook"))
-            .replace("@DESK@", &text("desk"))
-            .replace("@STATE@", &text("state"))
-            .replace("@DEPOT@", &text("depot"))
+        self.filled(include_str!("demo.toml"))
+    }
+
+    /// Adds what makes it run every night by itself, and two more applications.
+    pub fn add_nights(&self) -> Result<(), CommandError> {
+        fs::create_dir_all(self.path("fares"))?;
+        fs::write(self.path("fares/2026.csv"), "from,to,cents\nSkerry,Inner Isles,1250\nSkerry,Outer Isles,3100\n")?;
+        let nights = self.filled(include_str!("night.toml"));
+        fs::write(self.definition(), format!("{}{nights}", self.definition_text()))?;
+        Ok(())
+    }
+
+    fn filled(&self, text: &str) -> String {
+        let path = |name: &str| self.path(name).display().to_string();
+        text.replace("@QUAYBOOK@", &path("quaybook"))
+            .replace("@DESK@", &path("desk"))
+            .replace("@STATE@", &path("state"))
+            .replace("@DEPOT@", &path("depot"))
+            .replace("@FARES@", &path("fares"))
+            .replace("@OFFICE@", &path("office"))
     }
 
     /// Asks the desk.

@@ -28,20 +28,20 @@ use crate::ui::{BOLD, DIM, Ui, styled};
 /// foreseen to wait for another, from how long the last complete ones took.
 ///
 /// Example: gullet agenda --until 2026-12-24
-#[derive(Args)]
+#[derive(Args, Default)]
 pub struct AgendaArgs {
     /// Only these applications
     #[arg(value_name = "APP")]
-    apps: Vec<String>,
+    pub(super) apps: Vec<String>,
     /// From this time, such as 2026-12-24T18:00:00Z; from now where nothing is said
     #[arg(long, value_name = "TIME")]
-    from: Option<Timestamp>,
+    pub(super) from: Option<Timestamp>,
     /// Until this time; a week where nothing is said
     #[arg(long, value_name = "TIME")]
-    until: Option<Timestamp>,
+    pub(super) until: Option<Timestamp>,
     /// Imagine this time, such as 1y, with every run complete, and show what the keep rules would leave of it
     #[arg(long, value_name = "PERIOD", conflicts_with = "until")]
-    simulate: Option<Period>,
+    pub(super) simulate: Option<Period>,
 }
 
 /// So many moments are shown, at most.

@@ -25,7 +25,7 @@ use crate::ui::{GOOD, Ui, styled};
 /// again with growing pauses, and at once by this command. Exits with 1 while a message waits.
 ///
 /// Example: gullet notify --test office
-#[derive(Args)]
+#[derive(Args, Default)]
 #[group(skip)]
 pub struct NotifyArgs {
     /// Send a test message to these names of the definition, or to all
@@ -43,6 +43,13 @@ pub struct NotifyArgs {
     /// Remove messages that wait: the one with this id, or all for this name (can be repeated)
     #[arg(long, value_name = "ID|NAME")]
     forget: Vec<String>,
+}
+
+impl NotifyArgs {
+    /// Prints a report.
+    pub fn preview_of(report: &str) -> Self {
+        Self { report: Some(report.to_owned()), preview: true, ..Self::default() }
+    }
 }
 
 pub fn notify(ui: &mut Ui, global: &Global, args: &NotifyArgs) -> Result<Exit, CommandError> {

@@ -6,7 +6,10 @@ use std::time::Duration;
 
 use clap::Args;
 
+use super::agenda::AgendaArgs;
 use super::drill::DrillArgs;
+use super::due::DueArgs;
+use super::notify::NotifyArgs;
 use super::plan::PlanArgs;
 use super::restore::RestoreArgs;
 use super::run::RunArgs;
@@ -14,7 +17,7 @@ use super::runs::RunsArgs;
 use super::status::StatusArgs;
 use super::store::{NewStoreArgs, StoreCommand};
 use super::verify::VerifyArgs;
-use super::{drill, plan, restore, run, runs, status, store, verify};
+use super::{agenda, drill, due, notify, plan, restore, run, runs, status, store, verify};
 use crate::args::{Global, OpeningArgs, ReadingArgs};
 use crate::demo::Demo;
 use crate::error::CommandError;
@@ -111,6 +114,7 @@ impl Tour<'_> {
         self.demo.ask(&["misbehave", "none"])?;
 
         let (third, verified) = self.look_back()?;
+        self.nights()?;
         self.ui.say("");
         self.tell("That is the whole job. Your own application: see the README, \"Ten minutes\".");
         Ok(second.worse(third).worse(verified))
@@ -177,6 +181,38 @@ impl Tour<'_> {
         Ok((third, verified))
     }
 
+    /// Three applications with schedules, one of which fails, and what is told of that.
+    fn nights(&mut self) -> Result<(), CommandError> {
+        self.chapter("Every night by itself, and told in the morning");
+        self.tell(
+            "Schedules say when, keep rules what stays, and `notify` who is told. Two more applications join the",
+        );
+        self.tell("desk: the fares, and the timetable, whose server does not answer tonight.");
+        self.demo.add_nights()?;
+        self.shell("gullet agenda");
+        agenda::agenda(self.ui, &self.global, &AgendaArgs::default())?;
+        self.shell("gullet agenda --simulate 1y");
+        let year = AgendaArgs { simulate: "1y".parse().ok(), ..AgendaArgs::default() };
+        agenda::agenda(self.ui, &self.global, &year)?;
+        self.tell(
+            "The system's scheduler calls `gullet due` every minute (`gullet timer`). Nothing is due now, so the night",
+        );
+        self.tell("is run by hand:");
+        self.shell("gullet due");
+        due::due(self.ui, &self.global, &DueArgs {})?;
+        self.shell("gullet run --all --quiet");
+        let args = RunArgs { apps: Vec::new(), all: true, ..Self::run_args("a night", &[]) };
+        let quiet = std::mem::replace(self.ui, Ui::new(self.global.color, true, self.global.json));
+        let ran = run::run(self.ui, &self.global, &args);
+        *self.ui = quiet;
+        ran?;
+        self.shell("gullet notify --report morning --preview");
+        let args = NotifyArgs::preview_of("morning");
+        notify::notify(self.ui, &self.global, &args)?;
+        self.tell("One failed, the others did not suffer from it, and it cannot be overlooked.");
+        Ok(())
+    }
+
     fn chapter(&mut self, title: &str) {
         self.chapter += 1;
         self.ui.say("");
@@ -194,7 +230,11 @@ impl Tour<'_> {
 
     fn run(&mut self, reason: &str, parts: &[String]) -> Result<Exit, CommandError> {
         self.shell(&format!("gullet run quaybook --reason \"{reason}\""));
-        let args = RunArgs {
+        run::run(self.ui, &self.global, &Self::run_args(reason, parts))
+    }
+
+    fn run_args(reason: &str, parts: &[String]) -> RunArgs {
+        RunArgs {
             all: false,
             groups: Vec::new(),
             apps: vec!["quaybook".to_owned()],
@@ -204,8 +244,7 @@ impl Tour<'_> {
             trigger: None,
             unattended: true,
             finish_by: None,
-        };
-        run::run(self.ui, &self.global, &args)
+        }
     }
 
     /// What a hand-made copy gives: until one disagrees, which is nearly always the first.
