@@ -61,7 +61,6 @@ gullet run quaybook --quiet >/dev/null
 gullet run quaybook --part bookings --reason 'a look at the bookings' --quiet >/dev/null
 shot runs "gullet runs"
 shot show "gullet show quaybook@latest --color always | head -50" 9 178 53
-shot status "gullet status"
 shot restore "gullet verify; gullet restore quaybook@latest --into restored"
 shot drill "gullet drill quaybook; gullet compare $(gullet runs --json | grep -o '"run": *"[^"]*"' | head -1 | cut -d'"' -f4) quaybook@latest --part till --part ledger-inner-isles; gullet trace $place/desk/manifests/index.json; gullet status" 8 180 57
 touch desk/manifests/draft.tmp; echo 'new' > desk/manifests/late.list
@@ -105,7 +104,16 @@ every = "week"
 on = "sun"
 at = ["01:15", "01:45"]
 zone = "Europe/Lisbon"
+[[report]]
+name = "morning"
+every = "day"
+at = "07:00"
+zone = "Europe/Lisbon"
+to = ["office"]
+[notify.office]
+run = ["tee", "-a", "$place/office"]
 [app.charts]
+title = "Skerry Line charts"
 no_hold = "nothing writes to it"
 [[app.charts.part]]
 name = "charts"
@@ -114,7 +122,8 @@ NIGHTLY
 gullet --definition nightly.toml run archive --quiet >/dev/null
 export GULLET_DEFINITION=$place/nightly.toml
 faketime -f "-2d" gullet due
-shot agenda "gullet agenda --from 2027-03-26T12:00:00Z --until 2027-03-29T12:00:00Z; gullet due; gullet status; gullet thin quaybook" 8 180 57
+shot agenda "gullet agenda --from 2027-03-26T12:00:00Z --until 2027-03-29T12:00:00Z; gullet due; gullet status; gullet thin quaybook; gullet agenda quaybook --simulate 1y" 8 180 57
+shot status "gullet status; gullet notify --report morning --preview" 8 180 57
 unset GULLET_DEFINITION
 sed -e 's/^entered  = /enterd   = /; s/limit = "10s", tries/limit = "10 sec", tries/; s/required = true/required = "yes"/' gullet.toml > wrong.toml
 shot definition-errors "gullet plan quaybook --definition wrong.toml"
