@@ -103,7 +103,8 @@ impl ReportedApp {
             verified: status.verified,
             drilled: status.proven,
             next,
-            record: runs.first().map(|logged| logged.name.to_string()),
+            // What waits for the store has no place in the logbook yet.
+            record: runs.iter().find(|logged| logged.in_store).map(|logged| logged.name.clone()),
             runs: runs.into_iter().filter(|run| run.record.ended >= since).map(ReportedRun::from).collect(),
             app: status.app,
         }

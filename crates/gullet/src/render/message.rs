@@ -281,6 +281,9 @@ fn mark(level: Severity) -> &'static str {
     }
 }
 
+/// So many runs of an application are told one by one; those that ended alike, for the same reason, are one.
+const RUNS_TOLD: usize = 6;
+
 fn of_app(app: &ReportedApp, now: Timestamp) -> Section {
     let called = app.title.as_deref().map_or_else(|| app.app.clone(), |title| format!("{title} ({})", app.app));
     let when =
@@ -291,7 +294,17 @@ fn of_app(app: &ReportedApp, now: Timestamp) -> Section {
         ("last drilled".to_owned(), when(app.drilled)),
     ];
     facts.extend(app.next.map(|at| ("next run".to_owned(), time(at))));
-    facts.extend(app.runs.iter().map(|run| (format!("run {}", run.run), of_one(run))));
+    let alike = |a: &ReportedRun, b: &ReportedRun| a.outcome == b.outcome && a.cause == b.cause && a.cause.is_some();
+    let groups: Vec<&[ReportedRun]> = app.runs.chunk_by(alike).collect();
+    facts.extend(groups.iter().take(RUNS_TOLD).map(|runs| {
+        let more =
+            if runs.len() > 1 { format!("; so {} in all", count(runs.len() as u64, "run")) } else { String::new() };
+        (format!("run {}", runs[0].run), format!("{}{more}", of_one(&runs[0])))
+    }));
+    let rest: usize = groups.iter().skip(RUNS_TOLD).map(|runs| runs.len()).sum();
+    if rest > 0 {
+        facts.push(("and".to_owned(), format!("{} more: gullet runs {}", count(rest as u64, "run"), app.app)));
+    }
     let tone = match app.level {
         Severity::Ok => "good",
         Severity::Warning => "warn",
