@@ -7,7 +7,7 @@ use serde::{Deserialize, Serialize};
 use gullet_logbook::logbook::{Logbook, Logged};
 use gullet_model::outcome::Outcome;
 use gullet_model::problem::ProblemKind;
-use gullet_model::record::{Remark, RemarkKind};
+use gullet_model::record::{BY_HAND, Remark, RemarkKind};
 use gullet_model::words::time;
 use gullet_restore::restore::place::{Journal, JournalStage};
 use gullet_run::hold::NoteStatus;
@@ -88,6 +88,8 @@ pub struct Circumstances {
     pub payload_gone: Vec<String>,
     /// What its schedules ask for.
     pub calendar: Option<CalendarState>,
+    /// The book has all runs, so that what is not in it never was.
+    pub is_whole_book: bool,
 }
 
 /// How an application stands by the calendar.
@@ -377,6 +379,10 @@ pub fn status(app: &str, book: &Logbook, hold: &NoteStatus, about: &Circumstance
     }
     if let Some(good) = good {
         found.extend(of_age(good, proven, within, about));
+    }
+    let by_hand = |run: &Logged| run.record.trigger == BY_HAND && run.is_good();
+    if about.is_whole_book && about.calendar.is_some() && good.is_some() && !book.own_runs(app).any(by_hand) {
+        found.push((Severity::Ok, "it was never run by hand".to_owned()));
     }
     found.extend(about.calendar.iter().flat_map(|calendar| of_calendar(calendar, good, about.now)));
     if let Some(why) = failed_drill(app, book, about.now) {

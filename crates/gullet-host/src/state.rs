@@ -35,6 +35,7 @@ use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicU64, Ordering};
 
 use gullet_store::{IoPath, PathError};
+use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
 use crate::permissions::is_not_private;
@@ -367,6 +368,23 @@ impl State {
         let above = path.parent().and_then(Path::parent).unwrap_or(Path::new("/"));
         let closed = above.join(path.file_name().unwrap_or_default());
         Ok(fs::rename(path, closed).at(path)?)
+    }
+
+    /// Removes the logs of runs that came to their end before a time.
+    ///
+    /// # Errors
+    /// When one cannot be removed.
+    pub fn remove_logs(&self, app: &str, before: Timestamp) -> Result<(), StateError> {
+        for entry in fs::read_dir(self.folder.join("logs").join(app)).into_iter().flatten().flatten() {
+            let (path, metadata) = (entry.path(), entry.metadata());
+            let is_log = path.extension().is_some_and(|extension| extension == "jsonl");
+            let ended = metadata.and_then(|metadata| metadata.modified()).ok();
+            let ended = ended.and_then(|at| Timestamp::try_from(at).ok());
+            if is_log && ended.is_some_and(|ended| ended < before) {
+                fs::remove_file(&path).at(&path)?;
+            }
+        }
+        Ok(())
     }
 
     /// Keeps a record that the store could not take.

@@ -125,9 +125,21 @@ pub struct KeepSpec {
     /// The newest complete run of each year.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub one_a_year_for: Option<Period>,
+    /// The event logs of runs in the state folder; one year by default. What hooks printed is in the records, which stay.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub logs_for: Option<Period>,
     /// The zone of days, weeks, months and years: an IANA name, or `local`, which it is by default.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub zone: Option<String>,
+}
+
+impl KeepSpec {
+    /// Whether it says anything of captures; where it does not, those of every run stay.
+    pub fn has_rules(&self) -> bool {
+        let Self { newest, everything_for, one_a_day_for, one_a_week_for, one_a_month_for, one_a_year_for, .. } = self;
+        let periods = [everything_for, one_a_day_for, one_a_week_for, one_a_month_for, one_a_year_for];
+        newest.is_some() || periods.into_iter().any(Option::is_some)
+    }
 }
 
 /// How often a schedule comes round.

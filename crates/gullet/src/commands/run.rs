@@ -4,6 +4,7 @@ use std::sync::mpsc::{Sender, channel};
 
 use clap::Args;
 use gullet_capture::plan::{Plan, PlanError, Request};
+use gullet_core::due::runs_of;
 use gullet_host::hook::Runner;
 use gullet_host::state::{State, SweepLock};
 use gullet_logbook::logbook::Recent;
@@ -62,6 +63,9 @@ pub struct RunArgs {
     /// End the run at this time, such as 2026-11-28T05:00:00Z: the application is released first, and the run is interrupted
     #[arg(long, value_name = "TIME")]
     pub(super) finish_by: Option<jiff::Timestamp>,
+    /// Run it outside of the times that its schedules leave for it (from when it is due until `finish_by`), and do not ask
+    #[arg(long)]
+    pub(super) outside_window: bool,
 }
 
 pub fn run(ui: &mut Ui, global: &Global, args: &RunArgs) -> Result<Exit, CommandError> {
@@ -78,7 +82,9 @@ pub fn run(ui: &mut Ui, global: &Global, args: &RunArgs) -> Result<Exit, Command
     }
     crate::forgotten::settle(ui, &loaded, &state, &outside);
     let mut exit = Exit::Complete;
-    for together in sets(&loaded, args)? {
+    let sets = sets(&loaded, args)?;
+    in_window(ui, &loaded, args, &sets, &outside)?;
+    for together in sets {
         let request = |app: &String| Request {
             app: app.clone(),
             only: args.parts.clone(),
@@ -114,6 +120,38 @@ pub fn run(ui: &mut Ui, global: &Global, args: &RunArgs) -> Result<Exit, Command
     }
     send_after_work(ui, &loaded, &state, &outside);
     Ok(exit)
+}
+
+/// Makes sure that nobody holds an application by mistake at a time that its schedules do not leave for it. What is started by
+/// something else than a person has its times from there.
+fn in_window(
+    ui: &mut Ui,
+    loaded: &Loaded,
+    args: &RunArgs,
+    sets: &[Vec<String>],
+    outside: &RealWorld,
+) -> Result<(), CommandError> {
+    if args.outside_window || args.trigger.is_some() {
+        return Ok(());
+    }
+    let now = outside.world().clock.now();
+    let is_outside = |app: &&String| {
+        let schedules = runs_of(&loaded.definition, app);
+        let windows: Vec<bool> = schedules.iter().filter_map(|one| one.rule.is_in_window(now)).collect();
+        !windows.is_empty() && !windows.contains(&true)
+    };
+    let Some(app) = sets.iter().flatten().find(is_outside) else { return Ok(()) };
+    let text = format!(
+        "`{app}` is to be run between the moments and `finish_by` of its schedules, and now is none of these times"
+    );
+    let error =
+        CommandError::text(Exit::Refused, text).hint("gullet agenda shows them; --outside-window runs it all the same");
+    if args.unattended || !ui.can_ask() {
+        return Err(error);
+    }
+    let stop = outside.world().stop;
+    let answer = ui.ask(&format!("{}: run it now? [y/N] ", error.messages[0]), &|| stop.asked().is_some());
+    if answer.is_some_and(|answer| matches!(answer.trim(), "y" | "yes")) { Ok(()) } else { Err(error) }
 }
 
 /// The applications to run: each by itself, or those of a group together.

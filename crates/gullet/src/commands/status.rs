@@ -206,6 +206,7 @@ pub(super) fn of_app(
         drilled_within: span(limits.drilled_within),
         payload_gone: payload_gone.unwrap_or_default(),
         calendar: calendar(loaded, state, app)?,
+        is_whole_book: book.own_runs(app).count() < RUNS_LOOKED_AT,
     };
     let hold = HoldNote::status(&notes_folder(state.folder()), app);
     let restore = Journal::load(state.folder(), app);

@@ -11,6 +11,7 @@ use gullet_logbook::sweep;
 use gullet_model::definition::calendar::zone;
 use gullet_model::definition::{KeepSpec, Loaded};
 use gullet_store::Store;
+use jiff::Span;
 use jiff::tz::TimeZone;
 
 use crate::args::{Global, ReadingArgs};
@@ -119,7 +120,7 @@ fn sweep_all(
 
 /// The rules of an application and their zone, where it has any.
 fn rules_of<'l>(loaded: &'l Loaded, app: &str) -> Option<(&'l KeepSpec, TimeZone)> {
-    let rules = loaded.definition.app.get(app)?.keep.as_ref()?;
+    let rules = loaded.definition.app.get(app)?.keep.as_ref().filter(|keep| keep.has_rules())?;
     Some((rules, zone(rules.zone.as_deref().unwrap_or("local")).ok()?))
 }
 
@@ -212,6 +213,9 @@ fn give_up(
     Ok(exit)
 }
 
+/// For how many years event logs stay, where nothing is said.
+const LOGS_FOR_YEARS: i64 = 1;
+
 /// Applies the keep rules of an application after a run of it that went well.
 pub(super) fn after_success(
     ui: &mut Ui,
@@ -220,6 +224,12 @@ pub(super) fn after_success(
     outside: &RealWorld,
     app: &str,
 ) -> Result<(), CommandError> {
+    let logs_for = loaded.definition.app.get(app).and_then(|app| app.keep.as_ref()?.logs_for);
+    let since = outside.world().clock.now().to_zoned_datetime(TimeZone::system());
+    let since = since.checked_sub(logs_for.map_or(Span::new().years(LOGS_FOR_YEARS), |period| period.span()));
+    if let Ok(since) = since {
+        state.remove_logs(app, since.timestamp())?;
+    }
     let (Some((rules, zone)), Some((_, spec))) = (rules_of(loaded, app), loaded.definition.store_of(app)) else {
         return Ok(());
     };

@@ -244,6 +244,7 @@ impl Tour<'_> {
             trigger: None,
             unattended: true,
             finish_by: None,
+            outside_window: true,
         }
     }
 

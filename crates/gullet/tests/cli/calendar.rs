@@ -157,3 +157,38 @@ fn entries_of_the_systems_scheduler_are_installed_checked_and_removed() {
     assert_eq!(fs::read_dir(place.path("units")).unwrap().count(), 0);
     place.gullet(&["timer", "--every-minute", "cron"]).exits(0).says("* * * * * root ").says("@reboot root ");
 }
+
+#[test]
+fn nobody_runs_by_mistake_at_a_time_that_the_schedules_do_not_leave() {
+    let place = place(&format!("{NIGHTLY}finish_by = \"05:00\"\n"));
+    let at =
+        |time: &str, more: &[&str]| place.gullet_at(&format!("@2026-12-{time}"), &[&["run", "desk"], more].concat());
+    at("01 05:00:01", &[]).exits(4).says("now is none of these times").says("--outside-window");
+    assert!(place.runs().is_empty(), "nothing was begun");
+    at("01 05:00:02", &["--outside-window"]).exits(0);
+    at("02 01:29:59", &[]).exits(4);
+    at("02 01:30:00", &[]).exits(0);
+    at("02 04:59:00", &["--unattended"]).exits(0);
+    // Whoever starts it by a trigger knows when.
+    at("02 12:00:00", &["--trigger", "the upgrade"]).exits(0);
+    assert_eq!(place.runs().len(), 4);
+    place.gullet_at("@2026-12-02 12:01:00", &["status", "--json"]);
+}
+
+#[test]
+fn logs_stay_for_as_long_as_is_said_and_records_for_ever() {
+    let place = place("[app.desk.keep]\nlogs_for = \"2w\"\n");
+    let run = || place.gullet(&["run", "desk"]).exits(0);
+    run();
+    let log = place.files_below("state/logs/desk").pop().unwrap();
+    run();
+    assert!(log.exists());
+    let old = std::time::SystemTime::now() - Duration::from_secs(15 * 24 * 3600);
+    fs::File::options().append(true).open(&log).unwrap().set_modified(old).unwrap();
+    run();
+    assert!(!log.exists());
+    assert_eq!(place.files_below("state/logs/desk").len(), 2);
+    assert_eq!(place.runs().len(), 3);
+    place.gullet(&["verify"]).exits(0).says("3 runs");
+    assert!(place.gullet(&["thin", "desk"]).exits(2).err.contains("so every run of it stays"));
+}

@@ -77,6 +77,8 @@ pub enum ClockChange {
 const STARTS_WITHIN: SignedDuration = SignedDuration::from_hours(1);
 /// How long a run may go on before it is late, where no `finish_by` is said.
 const TAKES_AT_MOST: SignedDuration = SignedDuration::from_hours(12);
+/// No window is longer: `finish_by` is a time of day.
+const LONGEST_WINDOW: SignedDuration = SignedDuration::from_hours(25);
 /// A rule that gives no moment in so many days gives none: the 29th of February comes within eight years, on a given weekday
 /// within forty.
 const LOOKED_AHEAD: usize = 366 * 41;
@@ -226,6 +228,14 @@ impl Rule {
             let Ok(next) = at.checked_add(1.minute()) else { return moments };
             at = next;
         }
+    }
+
+    /// Whether a time lies between a moment and its `finish_by`; `None` where the rule has none.
+    pub fn is_in_window(&self, now: Timestamp) -> Option<bool> {
+        self.finish_by?;
+        let from = now.checked_sub(LONGEST_WINDOW).unwrap_or(Timestamp::MIN);
+        let before = self.between(from, now, usize::MAX);
+        Some(before.iter().any(|moment| self.ends_at(moment.at).is_some_and(|end| now < end)))
     }
 
     /// Until when what is due at this moment may start.

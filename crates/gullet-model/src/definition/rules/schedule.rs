@@ -46,7 +46,8 @@ impl Rules<'_> {
                 keep.one_a_month_for,
                 keep.one_a_year_for,
             ];
-            if keep.newest.unwrap_or(0) == 0 && periods.iter().all(Option::is_none) {
+            let keeps_none = keep.newest.unwrap_or(0) == 0 && periods.iter().all(Option::is_none);
+            if keeps_none && (keep.newest.is_some() || keep.logs_for.is_none()) {
                 let hint = "newest = 10, or one_a_week_for = \"3m\"; without `keep` every run stays";
                 self.flaw(&at, "these keep rules keep nothing".to_owned(), Some(hint.to_owned()));
             }

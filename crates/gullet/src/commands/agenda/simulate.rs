@@ -34,7 +34,7 @@ pub(super) fn show(
             continue;
         }
         let zone = spec.keep.as_ref().and_then(|keep| zone(keep.zone.as_deref().unwrap_or("local")).ok());
-        let rules = spec.keep.as_ref().zip(zone.as_ref());
+        let rules = spec.keep.as_ref().filter(|keep| keep.has_rules()).zip(zone.as_ref());
         all.push(simulate(app, &schedules, rules, (from, until), sizes(loaded, app)));
     }
     if ui.is_json() {
