@@ -14,6 +14,7 @@ use gullet_model::definition::{
     App, CaptureMethod, CommandSpec, Definition, Drift, Flaws, Loaded, Part, PartKind, PartSource, check_sources,
 };
 use gullet_model::record::Record;
+use gullet_model::step::{Facts, fact_value};
 
 /// How long an application may be held that does not say.
 const LONGEST_HOLD: Duration = Duration::from_secs(5 * 60);
@@ -130,10 +131,34 @@ pub struct Plan {
     pub parts: Vec<PlannedPart>,
     /// The parts of the definition that the run was not asked for.
     pub not_asked_for: Vec<String>,
-    /// New and vanished parts.
+    /// New and vanished parts, and facts that could not be asked.
     pub drift: Vec<PartDrift>,
+    /// What the application says of itself.
+    pub facts: Facts,
     /// The request.
     pub request: Request,
+}
+
+/// What an application says of itself, and what could not be asked.
+pub fn app_facts(spec: &App, runner: &Runner<'_>) -> (Facts, Vec<String>) {
+    let (mut facts, mut problems) = (Facts::new(), Vec::new());
+    for (name, command) in &spec.facts {
+        let outcome = runner.run(command, Call { moment: "facts", limit: Limits::PROBE, ..Call::default() });
+        match outcome.result {
+            Ok(()) => {
+                facts.insert(name.clone(), fact_value(&outcome.text));
+            }
+            Err(why) => problems.push(format!("the fact `{name}` of the application could not be had: {why}")),
+        }
+    }
+    (facts, problems)
+}
+
+/// Facts that differ: the name, what it was, what it is. One that only one side has is not compared.
+pub fn changed_facts(then: &Facts, now: &Facts) -> Vec<(String, String, String)> {
+    let text = |value: &serde_json::Value| value.as_str().map_or_else(|| value.to_string(), str::to_owned);
+    let both = then.iter().filter_map(|(name, then)| Some((name, then, now.get(name)?)));
+    both.filter(|(_, then, now)| then != now).map(|(name, then, now)| (name.clone(), text(then), text(now))).collect()
 }
 
 impl Plan {
@@ -170,8 +195,12 @@ impl Plan {
             parts: Vec::new(),
             not_asked_for: Vec::new(),
             drift: Vec::new(),
+            facts: Facts::new(),
             request,
         };
+        let (facts, problems) = app_facts(spec, runner);
+        plan.facts = facts;
+        plan.drift = problems.into_iter().map(|text| PartDrift { drift: Drift::Warn, text }).collect();
         for part in &spec.part {
             plan.add_part(part, runner, last_good)?;
         }
@@ -205,6 +234,7 @@ impl Plan {
             state,
             not_asked_for: Vec::new(),
             drift: Vec::new(),
+            facts: Facts::new(),
             request: Request::default(),
         };
         plan.claim();

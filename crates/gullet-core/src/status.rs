@@ -336,6 +336,13 @@ fn of_age(
     found
 }
 
+/// What is to be said of an application that only its schedules have ever run.
+fn of_hand(app: &str, book: &Logbook, about: &Circumstances) -> Option<(Severity, String)> {
+    let by_hand = |run: &Logged| run.record.trigger == BY_HAND && run.is_good();
+    let is_known = about.is_whole_book && about.calendar.is_some() && book.last_good(app).is_some();
+    (is_known && !book.own_runs(app).any(by_hand)).then(|| (Severity::Ok, "it was never run by hand".to_owned()))
+}
+
 /// How `app` stands by its logbook, its hold note, and what else is known.
 pub fn status(app: &str, book: &Logbook, hold: &NoteStatus, about: &Circumstances) -> AppStatus {
     let (last, good) = (book.last(app), book.last_good(app));
@@ -380,10 +387,7 @@ pub fn status(app: &str, book: &Logbook, hold: &NoteStatus, about: &Circumstance
     if let Some(good) = good {
         found.extend(of_age(good, proven, within, about));
     }
-    let by_hand = |run: &Logged| run.record.trigger == BY_HAND && run.is_good();
-    if about.is_whole_book && about.calendar.is_some() && good.is_some() && !book.own_runs(app).any(by_hand) {
-        found.push((Severity::Ok, "it was never run by hand".to_owned()));
-    }
+    found.extend(of_hand(app, book, about));
     found.extend(about.calendar.iter().flat_map(|calendar| of_calendar(calendar, good, about.now)));
     if let Some(why) = failed_drill(app, book, about.now) {
         found.push((Severity::Critical, format!("the last drill failed: {why}")));

@@ -12,6 +12,7 @@ use serde::de::DeserializeOwned;
 
 use gullet_host::state::State;
 use gullet_model::record::{EncryptedPart, HoldReport, Host, Record, Remark};
+use gullet_model::step::Facts;
 
 /// A document that can be encrypted.
 pub trait Sealable: Serialize + DeserializeOwned + Clone {
@@ -31,6 +32,7 @@ impl Sealable for Record {
             causes: Vec::new(),
             warnings: Vec::new(),
             host: Host::default(),
+            facts: Facts::new(),
             definition: String::new(),
             hold: HoldReport { no_hold: None, self_consistent: None, ..self.hold.clone() },
             steps: Vec::new(),

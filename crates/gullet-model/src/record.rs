@@ -68,6 +68,9 @@ pub struct Record {
     pub warnings: Vec<Problem>,
     /// The machine.
     pub host: Host,
+    /// What the application said of itself before the run: its version and the like.
+    #[serde(default, skip_serializing_if = "Facts::is_empty")]
+    pub facts: Facts,
     /// The application's definition as it was, in TOML. Secrets are only named in it.
     pub definition: String,
     /// The hold.
@@ -365,6 +368,7 @@ impl Record {
             causes: Vec::new(),
             warnings: Vec::new(),
             host: Host::default(),
+            facts: Facts::new(),
             definition: String::new(),
             hold: HoldReport::default(),
             steps: Vec::new(),

@@ -195,3 +195,9 @@ pub enum Stream {
 
 /// Facts by name. Numbers are kept as such; everything else is text.
 pub type Facts = BTreeMap<String, serde_json::Value>;
+
+/// What a command printed as a fact: a number where the text is one, else the text.
+pub fn fact_value(text: &str) -> serde_json::Value {
+    let text = text.trim();
+    text.parse::<i64>().map(Into::into).or_else(|_| text.parse::<f64>().map(Into::into)).unwrap_or_else(|_| text.into())
+}

@@ -6,6 +6,7 @@ use super::context::{CaptureContext, PartError};
 use crate::plan::PlannedPart;
 use gullet_host::hook::{Call, CallOutcome, Limits};
 use gullet_model::definition::{CommandSpec, OneOrMany, Probe};
+use gullet_model::step::fact_value;
 
 /// Waits until probes of the capture hold.
 pub(crate) fn wait_for(
@@ -69,11 +70,5 @@ pub(crate) fn fact(
     let outcome = context.runner.run(spec, call);
     context.commands.extend(outcome.tries);
     outcome.result.map_err(PartError::Other)?;
-    Ok(value_of(&outcome.text))
-}
-
-/// A number where the text is one, else the text.
-fn value_of(text: &str) -> serde_json::Value {
-    let text = text.trim();
-    text.parse::<i64>().map(Into::into).or_else(|_| text.parse::<f64>().map(Into::into)).unwrap_or_else(|_| text.into())
+    Ok(fact_value(&outcome.text))
 }

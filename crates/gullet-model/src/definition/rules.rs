@@ -13,6 +13,9 @@ use super::flaw::{Flaw, Places, key_path};
 use super::part::{Nature, PartKind};
 use super::types::{App, CaptureMethod, CommandSpec, Definition, HoldStep, OneOrMany, Require};
 
+/// What a restore in place may ask agreement for besides facts, by name.
+const DIFFERENCES: [&str; 8] = ["host", "alive", "system", "engine", "accounts", "paths", "running", "boot"];
+
 /// Checks the joined definition.
 pub(super) fn check(definition: &Definition, places: &Places, flaws: &mut Vec<Flaw>) {
     let mut rules = Rules { places, flaws };
@@ -154,6 +157,15 @@ impl Rules<'_> {
         }
         if app.part.is_empty() {
             self.flaw(&base, "the application has no part, so there is nothing to capture".to_owned(), None);
+        }
+        for (name, fact) in &app.facts {
+            let at = format!("{base}/facts/{name}");
+            self.name(&at, "a fact", name);
+            self.command(&at, fact, NOWHERE);
+            // A restore in place asks for agreement to these by their names.
+            if DIFFERENCES.contains(&name.as_str()) {
+                self.flaw(&at, format!("`{name}` is the name of another difference that a restore asks for"), None);
+            }
         }
         for (number, require) in app.require.iter().enumerate() {
             self.probe(&format!("{base}/require/{number}"), &require.probe, NOWHERE);

@@ -150,6 +150,10 @@ pub struct App {
     /// Why the application needs no hold: its one part is a native export that is consistent by itself. No warning follows from it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub self_consistent: Option<String>,
+    /// Commands that print facts of the application: its version, its schema, its licence, its role. They are asked before each run
+    /// and kept with it; a restore in place asks for agreement where they differ.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub facts: BTreeMap<String, CommandSpec>,
     /// Harmless probes that must pass before anything is touched.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub require: Vec<Require>,

@@ -118,6 +118,7 @@ impl Driver<'_, '_> {
             causes: self.builder.causes.clone(),
             warnings,
             host: self.world.host.clone(),
+            facts: self.plan.facts.clone(),
             definition: self.plan.definition_text(),
             hold,
             steps: self.builder.steps.clone(),

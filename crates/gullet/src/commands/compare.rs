@@ -2,10 +2,14 @@
 
 use std::ffi::OsString;
 use std::os::unix::ffi::OsStrExt;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use clap::Args;
+use gullet_capture::plan::{app_facts, changed_facts};
+use gullet_host::hook::Runner;
 use gullet_logbook::logbook::Logged;
+use gullet_model::definition::Loaded;
+use gullet_model::step::Facts;
 use gullet_restore::compare::{self, ChangeKind, CompareError, PartComparison, PathChange, TracedRun};
 use gullet_store::Store;
 use gullet_store::listing::PathName;
@@ -14,6 +18,7 @@ use crate::args::{Global, ReadingArgs};
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::open;
+use crate::outside::RealWorld;
 use crate::reading::{Reading, must_open};
 use crate::table::table;
 use crate::text::{count, harmless, size, time};
@@ -92,7 +97,8 @@ pub fn compare(ui: &mut Ui, global: &Global, args: &CompareArgs) -> Result<Exit,
             return Err(error.hint(format!("its parts are: {}", known.join(", "))));
         }
     }
-    let (compared, second) = match &args.other {
+    let then = &logged.record.facts;
+    let (compared, second, facts) = match &args.other {
         Some(other) => {
             let (in_other, _, other) = reading.run_of(ui, other)?;
             must_open(in_other, other)?;
@@ -103,24 +109,49 @@ pub fn compare(ui: &mut Ui, global: &Global, args: &CompareArgs) -> Result<Exit,
                 ));
             }
             let compared = compare::runs((logged, store), (other, in_other), &args.parts)?;
-            (compared, format!("run {} ({})", other.record.run, time(other.record.started)))
+            let second = format!("run {} ({})", other.record.run, time(other.record.started));
+            (compared, second, changed_facts(then, &other.record.facts))
         }
         None => {
             let state =
                 reading.loaded.as_ref().map(open::state_folder).unwrap_or_else(|| PathBuf::from("/nonexistent"));
             let folder = PathBuf::from(store.location().describe());
             let compared = compare::with_now((logged, store), (&folder, &state), &args.parts, args.reread)?;
-            (compared, "what is there now".to_owned())
+            let now = facts_now(reading.loaded.as_ref(), logged, &state);
+            (compared, "what is there now".to_owned(), changed_facts(then, &now))
         }
     };
     if ui.is_json() {
-        ui.json(&compared)?;
+        let facts: Vec<_> = facts
+            .iter()
+            .map(|(fact, then, now)| serde_json::json!({ "fact": fact, "first": then, "second": now }))
+            .collect();
+        ui.json(&serde_json::json!({ "facts": facts, "parts": compared }))?;
         return Ok(Exit::Complete);
     }
     let record = &logged.record;
     ui.say(format!("{}: run {} ({}) and {second}", styled(BOLD, &record.app), record.run, time(record.started)));
+    for (fact, then, now) in &facts {
+        ui.say(harmless(&format!("fact {fact}: {then} in the first, {now} in the second")));
+    }
     show(ui, &compared, args.all);
     Ok(Exit::Complete)
+}
+
+/// What the application of a run says of itself now.
+fn facts_now(loaded: Option<&Loaded>, logged: &Logged, state: &Path) -> Facts {
+    let spec = loaded.and_then(|loaded| loaded.definition.app.get(&logged.record.app));
+    let Some(spec) = spec.filter(|spec| !spec.facts.is_empty()) else { return Facts::new() };
+    let outside = RealWorld::new();
+    let runner = Runner {
+        world: outside.world(),
+        app: logged.record.app.clone(),
+        run: String::new(),
+        family: gullet_model::ids::random_id(outside.world().random, 12),
+        folder: state.join("scratch"),
+        top: state.to_path_buf(),
+    };
+    app_facts(spec, &runner).0
 }
 
 fn show(ui: &mut Ui, compared: &[PartComparison], all: bool) {

@@ -174,6 +174,13 @@ fn sources(ui: &mut Ui, record: &Record) {
     }
 }
 
+/// What the application said of itself.
+fn facts_of(record: &Record) -> Option<(&'static str, String)> {
+    let text = |value: &serde_json::Value| value.as_str().map_or_else(|| value.to_string(), str::to_owned);
+    let facts: Vec<String> = record.facts.iter().map(|(name, value)| format!("{name} {}", text(value))).collect();
+    (!facts.is_empty()).then(|| ("facts", harmless(&facts.join(", "))))
+}
+
 fn facts(store: &Store, logged: &Logged) -> Vec<(&'static str, String)> {
     let record = &logged.record;
     let took = u64::try_from(record.ended.duration_since(record.started).as_millis()).unwrap_or(0);
@@ -206,6 +213,7 @@ fn facts(store: &Store, logged: &Logged) -> Vec<(&'static str, String)> {
             record.host.name, record.host.system, record.host.architecture, record.host.gullet
         ),
     ));
+    rows.extend(facts_of(record));
     if record.partial {
         rows.push(("scope", "narrowed to some parts: it never stands for the application".to_owned()));
     }

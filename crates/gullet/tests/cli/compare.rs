@@ -31,10 +31,10 @@ fn two_runs_and_the_live_state_are_compared_path_by_path_and_line_by_line() {
     place.file("docs/added", "new");
     assert!(Command::new("chmod").arg("600").arg(place.path("docs/mode")).status().unwrap().success());
     place.file("settings", "berths = 5\ncolour = blue\nlamp = on\n");
-    let now = place.json(&["compare", "app@latest", "--now"]);
+    let now = place.json(&["compare", "app@latest", "--now"])["parts"].clone();
     place.gullet(&["run", "app"]).exits(0);
     let ids = runs(&place);
-    let compared = place.json(&["compare", &ids[0], &ids[1]]);
+    let compared = place.json(&["compare", &ids[0], &ids[1]])["parts"].clone();
     for (what, compared) in [("runs", &compared), ("now", &now)] {
         let tally = &compared[0]["tally"];
         let of = |name: &str| tally[name].as_u64().unwrap();
@@ -62,7 +62,7 @@ fn two_runs_and_the_live_state_are_compared_path_by_path_and_line_by_line() {
     let script = "t=$(stat -c %y \"$0\"); printf y > \"$0\"; touch -d \"$t\" \"$0\"";
     assert!(Command::new("sh").args(["-c", script]).arg(&path).status().unwrap().success());
     let changed = |more: &[&str]| {
-        place.json(&[&["compare", "app", "--now"], more].concat())[0]["tally"]["changed"].as_u64().unwrap()
+        place.json(&[&["compare", "app", "--now"], more].concat())["parts"][0]["tally"]["changed"].as_u64().unwrap()
     };
     assert_eq!((changed(&[]), changed(&["--reread"])), (0, 1));
 }
@@ -83,7 +83,7 @@ fn files_with_holes_are_compared_by_what_is_read_of_them() {
                   touch -d \"$t\" other; cp --sparse=never moved m; mv m moved; touch -d '1987-11-25' moved";
     assert!(Command::new("sh").args(["-c", script]).arg(place.path("docs")).status().unwrap().success());
     let paths = |more: &[&str]| {
-        let compared = place.json(&[&["compare", "app", "--now"], more].concat())[0]["paths"].clone();
+        let compared = place.json(&[&["compare", "app", "--now"], more].concat())["parts"][0]["paths"].clone();
         let of = |path: &serde_json::Value| format!("{} {}", path["what"], path["path"]);
         let all: Vec<String> = compared.as_array().unwrap().iter().map(of).collect();
         all.join("\n").replace(&place.text(""), "")
@@ -222,7 +222,7 @@ fn attributes_that_cannot_come_back_are_told() {
     let out = fs::File::create(place.path("out.tar")).unwrap();
     let tar = place.command(&["restore", "app", "--as", "tar"]).stdout(out).output().unwrap();
     assert!(String::from_utf8_lossy(&tar.stderr).contains("attributes with `=` in their names left out of 1 path"));
-    let paths = |place: &Place| place.json(&["compare", "app", "--now"])[0]["paths"].clone();
+    let paths = |place: &Place| place.json(&["compare", "app", "--now"])["parts"][0]["paths"].clone();
     assert_eq!(paths(&place), serde_json::json!([]));
     let acl = Command::new("setfacl").args(["-m", "u:1234:r"]).arg(place.path("disk/docs/named")).status().unwrap();
     assert!(acl.success());

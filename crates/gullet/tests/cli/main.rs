@@ -13,6 +13,7 @@ mod definition;
 mod docs;
 mod drill;
 mod exit_codes;
+mod facts;
 mod floors;
 mod green;
 mod guard;

@@ -123,7 +123,7 @@ pub struct Leftover {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct LiveDifference {
     /// Its name.
-    pub name: &'static str,
+    pub name: String,
     /// In words.
     pub text: String,
     /// Whether it was agreed to.

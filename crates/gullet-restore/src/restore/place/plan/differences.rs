@@ -12,14 +12,37 @@ use super::{ALIVE, Leftover, LiveDifference, NAMED, PlaceContext, PlacePlan, Res
 use crate::restore::RestoreError;
 use gullet_capture::kinds::{postgres_programs, remaining};
 use gullet_capture::part::{Why, name_of};
+use gullet_capture::plan::{app_facts, changed_facts};
+use gullet_host::hook::Runner;
 use gullet_logbook::logbook::Logged;
+
+/// What the application says of itself otherwise than before the run. Where it does not answer nothing is known: it may be stopped,
+/// or lost.
+fn facts_that_differ(ground: &PlaceContext<'_>) -> Vec<(String, String)> {
+    let Some(spec) = ground.spec.filter(|_| !ground.logged.record.facts.is_empty()) else { return Vec::new() };
+    let runner = Runner {
+        world: ground.world,
+        app: ground.logged.record.app.clone(),
+        run: String::new(),
+        family: gullet_model::ids::random_id(ground.world.random, 12),
+        folder: ground.state.join("scratch"),
+        top: ground.state.to_path_buf(),
+    };
+    let (now, _) = app_facts(spec, &runner);
+    let changed = changed_facts(&ground.logged.record.facts, &now);
+    changed
+        .into_iter()
+        .map(|(name, then, now)| (name.clone(), format!("{name} was {then} then, and is {now} now")))
+        .collect()
+}
 
 impl PlacePlan {
     /// What is not as it was.
     pub(super) fn differ(&mut self, ground: &PlaceContext<'_>) {
         let record = &ground.logged.record;
         let (then, now) = (&record.host, ground.world.host);
-        let mut found: Vec<(&'static str, String)> = Vec::new();
+        let mut found: Vec<(&str, String)> = Vec::new();
+        let facts = facts_that_differ(ground);
         if then.name != now.name {
             found.push(("host", format!("the run is of the host {}; this is {}", then.name, now.name)));
             let clock = ground.world.clock.now();
@@ -77,13 +100,9 @@ impl PlacePlan {
             }
             Some(_) => {}
         }
+        let found = found.into_iter().map(|(name, text)| (name.to_owned(), text)).chain(facts);
         self.differences = found
-            .into_iter()
-            .map(|(name, text)| LiveDifference {
-                name,
-                text,
-                accepted: self.asked.accepted.iter().any(|word| word == name),
-            })
+            .map(|(name, text)| LiveDifference { accepted: self.asked.accepted.contains(&name), name, text })
             .collect();
     }
 
