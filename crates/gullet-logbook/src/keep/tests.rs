@@ -34,7 +34,7 @@ fn random_rules(dice: &mut fastrand::Rng) -> KeepSpec {
         one_a_month_for: period(&["1y"]),
         one_a_year_for: period(&["10y"]),
         newest: Some(dice.u32(..5)),
-        zone: None,
+        ..KeepSpec::default()
     }
 }
 

@@ -150,7 +150,7 @@ import json, sys
 from prometheus_client.openmetrics.parser import text_string_to_metric_families as read
 samples = [(s.name, s.labels, s.value) for f in read(open(sys.argv[1]).read()) for s in f.samples]
 print(json.dumps(samples))";
-    let read = std::process::Command::new("python3").args(["-c", READ]).arg(&out).output().unwrap();
+    let read = Command::new("python3").args(["-c", READ]).arg(&out).output().unwrap();
     assert!(read.status.success(), "{}", String::from_utf8_lossy(&read.stderr));
     let samples: serde_json::Value = serde_json::from_slice(&read.stdout).unwrap();
     let of = |name: &str| -> Vec<f64> {
