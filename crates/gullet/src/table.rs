@@ -50,6 +50,22 @@ pub fn noted_table(headings: &[&str], rows: Vec<Vec<String>>, notes: &[String]) 
     lines.join("\n")
 }
 
+/// A table with lines below each row, each of which has a thing of its own to say.
+pub fn lined_table(headings: &[&str], rows: Vec<Vec<String>>, lines: &[Vec<String>]) -> String {
+    let text = table(headings, rows);
+    let mut all: Vec<String> = text.lines().map(str::to_owned).collect();
+    // A row that was folded has more lines than one: then no line can be told to be below its row.
+    if all.len() != lines.len() + 1 {
+        all.extend(lines.iter().flatten().map(|line| format!("  {line}")));
+        return all.join("\n");
+    }
+    for (number, lines) in lines.iter().enumerate().rev() {
+        let below = lines.iter().map(|line| format!("  {line}"));
+        all.splice(number + 2..number + 2, below);
+    }
+    all.join("\n")
+}
+
 /// Names and values below one another.
 pub fn pairs(pairs: &[(&str, String)]) -> String {
     let width = pairs.iter().map(|(name, _)| name.len()).max().unwrap_or(0);

@@ -22,6 +22,7 @@ mod store;
 mod thin;
 mod timer;
 mod tour;
+mod trial;
 mod verify;
 
 use clap::Subcommand;
@@ -38,6 +39,7 @@ pub enum Command {
     New(new::NewArgs),
     Preflight(preflight::PreflightArgs),
     Plan(plan::PlanArgs),
+    Try(trial::TryArgs),
     Hold(hold::HoldArgs),
     Release(hold::ReleaseArgs),
     Run(run::RunArgs),
@@ -82,6 +84,7 @@ pub fn execute(ui: &mut Ui, global: &Global, command: Command) -> Result<Exit, C
         Command::New(args) => new::new(ui, &args),
         Command::Preflight(args) => preflight::preflight(ui, global, &args),
         Command::Plan(args) => plan::plan(ui, global, &args),
+        Command::Try(args) => trial::trial(ui, global, &args),
         Command::Hold(args) => hold::hold(ui, global, &args),
         Command::Release(args) => hold::release(ui, global, &args),
         Command::Run(args) => run::run(ui, global, &args),

@@ -337,7 +337,7 @@ fn show_step(ui: &mut Ui, step: &StepReport, record: &Record, with_output: bool)
     }
 }
 
-fn show_command(ui: &mut Ui, command: &CommandReport) {
+pub(super) fn show_command(ui: &mut Ui, command: &CommandReport) {
     let line = format!("$ {}", shell_words(&command.argv));
     let how = format!("{}, {}, as {}, in {}", command.exit, duration(command.took_ms), command.account, command.dir);
     ui.say(format!("      {}  {}", harmless(&line), styled(DIM, harmless(&how))));

@@ -23,7 +23,7 @@ use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::open;
 use crate::render::metrics::metrics;
-use crate::table::table;
+use crate::table::lined_table;
 use crate::text::{ago, count, harmless, time};
 use crate::ui::{BAD, GOOD, Ui, WARN, styled};
 
@@ -240,9 +240,6 @@ fn calendar(loaded: &Loaded, state: &State, app: &str) -> Result<Option<Calendar
     Ok(Some(CalendarState::Scheduled { called: ledger.called, due: due.max() }))
 }
 
-/// The column of what is kept by another system; it is there only where anything does.
-const OUTSIDE: usize = 6;
-
 fn show(ui: &mut Ui, statuses: &[AppStatus]) {
     let now = Timestamp::now();
     let rows = statuses.iter().map(|status| {
@@ -262,26 +259,13 @@ fn show(ui: &mut Ui, statuses: &[AppStatus]) {
             run(&status.last),
             status.verified.map_or_else(|| "never".to_owned(), |at| ago(at, now)),
             status.proven.map_or_else(|| "never".to_owned(), |at| ago(at, now)),
-            status.outside.iter().map(|(part, id)| harmless(&format!("{part}: {id}"))).collect::<Vec<_>>().join(", "),
-            harmless(&status.reasons.join("; ")),
         ]
     });
-    let mut rows: Vec<Vec<String>> = rows.collect();
-    let mut columns = vec![
-        "application",
-        "protected",
-        "last complete",
-        "last run",
-        "last verified",
-        "last drilled",
-        "outside",
-        "why",
-    ];
-    if statuses.iter().all(|status| status.outside.is_empty()) {
-        columns.remove(OUTSIDE);
-        for row in &mut rows {
-            row.remove(OUTSIDE);
-        }
-    }
-    ui.say(table(&columns, rows));
+    let columns = ["application", "protected", "last complete", "last run", "last verified", "last drilled"];
+    let lines = statuses.iter().map(|status| {
+        let outside = status.outside.iter().map(|(part, id)| format!("outside, with another system: {part}: {id}"));
+        let reasons = status.reasons.iter().cloned().chain(outside);
+        reasons.map(|text| harmless(&text)).collect::<Vec<_>>()
+    });
+    ui.say(lined_table(&columns, rows.collect(), &lines.collect::<Vec<_>>()));
 }

@@ -76,3 +76,35 @@ fn a_fact_has_a_name_of_its_own_and_a_command() {
         place.gullet(&["preflight"]).exits(3).says(says);
     }
 }
+
+#[test]
+fn one_probe_fact_or_hook_is_tried_alone() {
+    let place = Place::new();
+    place.file("version", "1.4\n");
+    place.define(
+        "[app.app]\nrequire = [{ name = \"it is new\", run = [\"cat\", \"@/version\"], matches = \"^2\" }]\n\
+         facts = { version = { script = \"cat @/version; echo noise >&2\" } }\n\
+         hooks = { before = [{ run = [\"touch\", \"@/touched\"] }] }\n\
+         [[app.app.hold]]\nname = \"desk\"\nenter = { run = [\"touch\", \"@/held\"] }\n\
+         entered = { run = [\"cat\", \"@/mode\"], prints = \"paused\" }\nrelease = { run = [\"rm\", \"@/held\"] }\n\
+         [[app.app.part]]\nname = \"ledger-{each.name}\"\neach = { run = [\"printf\", \"inner\\\\nouter\\\\n\"] }\n\
+         command = [\"true\"]\n",
+    );
+    let list = place.gullet(&["try", "app", "--json"]).exits(0).json();
+    let names: Vec<&str> = list.as_array().unwrap().iter().map(|row| row["name"].as_str().unwrap()).collect();
+    let expected =
+        ["facts/version", "require/it is new", "part/ledger-{each.name}/each", "hold/desk/entered", "hooks/before/1"];
+    assert_eq!(names, expected, "nothing that enters or releases is among them");
+    place.gullet(&["try", "app", "facts/version"]).exits(0).says("the fact is 1.4").says("noise").says("exit code 0");
+    place.gullet(&["try", "app", "require/it is new"]).exits(1).says("✗ does not pass").says("1.4");
+    place.gullet(&["try", "app", "part/ledger-{each.name}/each"]).exits(0).says("2 lines, each a part");
+    place.gullet(&["try", "app", "hold/desk/entered"]).exits(1).says("No such file");
+    place.file("mode", "paused\n");
+    place.gullet(&["try", "app", "hold/desk/entered"]).exits(0).says("✓ passes");
+    place.gullet(&["try", "app", "hooks/before/1"]).exits(4).says("may change something");
+    assert!(!place.path("touched").exists());
+    place.gullet(&["try", "app", "hooks/before/1", "--yes"]).exits(0).says("succeeded");
+    assert!(place.path("touched").exists() && !place.path("held").exists());
+    place.gullet(&["try", "app", "hooks/after/1"]).exits(2).says("gullet try app lists");
+    assert!(place.runs().is_empty(), "it is no run");
+}
