@@ -4,10 +4,12 @@
 //! - [`hook`]: the administrator's commands, probes and requests, as processes with limits.
 //! - [`state`]: the local state folder, its locks and files that are written whole.
 //! - [`mail`], [`mod@syslog`]: handing a message to a mail server, a line to the system log.
+//! - [`disks`]: on which disks a path lies.
 //! - [`permissions`]: who else may write to what is trusted.
 //!
 //! It may use `gullet-model` and `gullet-store`. It knows no application, run or store layout.
 
+pub mod disks;
 pub mod hook;
 pub mod mail;
 pub mod permissions;

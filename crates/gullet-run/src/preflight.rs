@@ -19,6 +19,7 @@ use crate::hold::{HoldNote, InitialState, NoteStatus, initial_state, notes_folde
 use gullet_capture::kinds::{check_service, survey};
 use gullet_capture::part::{Survey, foresee};
 use gullet_capture::plan::{Plan, PlannedPart};
+use gullet_host::disks::disks_of;
 use gullet_host::hook::{Call, Limits, Runner};
 use gullet_host::state::State;
 use gullet_logbook::logbook::{Logbook, Logged};
@@ -252,12 +253,20 @@ impl Preflight<'_> {
         }
         let device = |path: &Path| fs::metadata(path).map(|meta| meta.dev()).ok();
         let Some(of_store) = device(&self.plan.store) else { return };
-        let sources = self.plan.parts.iter().flat_map(|part| part.source.paths());
-        let same = sources.filter(|source| device(source) == Some(of_store)).map(|path| path.display().to_string());
-        let same: BTreeSet<String> = same.collect();
-        if let Some(first) = same.first() {
-            let found = format!("the store is on the same filesystem as {first}");
-            checks.warn("same disk", found, "one broken disk takes both: keep the store on another one");
+        let sources: BTreeSet<&Path> =
+            self.plan.parts.iter().flat_map(|part| part.source.paths()).map(PathBuf::as_path).collect();
+        let advice = "one broken disk takes both: keep the store on another one";
+        if let Some(first) = sources.iter().find(|source| device(source) == Some(of_store)) {
+            let found = format!("the store is on the same filesystem as {}", first.display());
+            return checks.warn("same disk", found, advice);
+        }
+        let disks = disks_of(&self.plan.store);
+        let shared = sources
+            .into_iter()
+            .find_map(|source| Some((source, disks_of(source).intersection(&disks).next()?.clone())));
+        if let Some((source, disk)) = shared {
+            let found = format!("the store is on another filesystem of the same disk ({disk}) as {}", source.display());
+            checks.warn("same disk", found, advice);
         }
     }
 

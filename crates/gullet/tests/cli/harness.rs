@@ -330,8 +330,13 @@ pub struct Disk {
 impl Disk {
     /// Makes a filesystem (`btrfs`, `xfs`, `ext4`) and mounts it at `path`.
     pub fn at(path: &Path, kind: &str) -> Self {
-        let image = tempfile::NamedTempFile::new().unwrap();
-        image.as_file().set_len(512 << 20).unwrap();
+        Self::in_folder(&std::env::temp_dir(), 512, path, kind)
+    }
+
+    /// The same of so many MiB, in a file of this folder.
+    pub fn in_folder(folder: &Path, size: u64, path: &Path, kind: &str) -> Self {
+        let image = tempfile::NamedTempFile::new_in(folder).unwrap();
+        image.as_file().set_len(size << 20).unwrap();
         let force = if kind == "ext4" { "-F" } else { "-f" };
         let make = Command::new(format!("mkfs.{kind}")).args(["-q", force]).arg(image.path()).output().unwrap();
         assert!(make.status.success(), "{}", String::from_utf8_lossy(&make.stderr));

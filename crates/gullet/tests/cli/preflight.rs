@@ -5,7 +5,7 @@ use std::os::unix::fs::PermissionsExt;
 
 use serde_json::Value;
 
-use crate::harness::{Desk, Mounted, Place};
+use crate::harness::{Desk, Disk, Mounted, Place};
 
 /// The checks of the only application, as `what: found` by verdict.
 fn found(place: &Place, code: i32) -> Vec<(String, String)> {
@@ -171,4 +171,25 @@ fn a_snapshot_that_cannot_be_fails_here_already() {
     });
     let found = found(&desk.place, 4);
     assert!(has(&found, "fail", "hold: bookings: there can be no snapshot of"), "{found:?}");
+}
+
+#[test]
+fn another_filesystem_of_the_same_disk_is_no_other_disk() {
+    let place = Place::new();
+    let outer = Disk::at(&place.path("disk"), "ext4");
+    let _inner = Disk::in_folder(&place.path("disk"), 64, &place.path("docs"), "ext4");
+    place.file("docs/a", "a");
+    place.file(
+        "gullet.toml",
+        format!(
+            "state = \"{}\"\n[store.depot]\nlocation = \"{}\"\n[app.app]\nno_hold = \"a test\"\n\
+         [[app.app.part]]\nname = \"docs\"\nfiles = [\"{}\"]\n",
+            place.text("state"),
+            place.text("disk/depot"),
+            place.text("docs/a")
+        ),
+    );
+    place.gullet(&["store", "new", "depot"]).exits(0);
+    place.gullet(&["preflight", "app"]).exits(6).says("the store is on another filesystem of the same disk (");
+    drop(outer);
 }
