@@ -28,6 +28,8 @@ pub use report::{Report, ReportedApp, ReportedRun};
 const FIRST_PAUSE: SignedDuration = SignedDuration::from_mins(1);
 /// The longest pause between two tries.
 const LONGEST_PAUSE: SignedDuration = SignedDuration::from_hours(1);
+/// What there is to tell of an application that the definition does not have is kept for so long.
+const FORGOTTEN_AFTER: SignedDuration = SignedDuration::from_hours(30 * 24);
 /// The file of what was sent is cut to half of this, in bytes.
 const SENT_AT_MOST: u64 = 1 << 20;
 
@@ -194,7 +196,14 @@ pub fn queue_notices(
     now: Timestamp,
 ) -> Result<(), StateError> {
     for (path, notice) in state.notices() {
-        let rules = definition.app.get(&notice.app).map(|app| app.notify.as_slice()).unwrap_or_default();
+        // An application that is left out for an error is told of when the definition says again to whom.
+        let Some(app) = definition.app.get(&notice.app) else {
+            if now.duration_since(notice.ended) > FORGOTTEN_AFTER {
+                fs::remove_file(&path).at(&path)?;
+            }
+            continue;
+        };
+        let rules = app.notify.as_slice();
         let what = NotifyOn::from(notice.outcome);
         let to: BTreeSet<&str> = rules.iter().filter(|rule| rule.wants(what)).map(|rule| rule.to.as_str()).collect();
         put(state, &notice.run.clone(), to, &Content::Run(notice), now)?;

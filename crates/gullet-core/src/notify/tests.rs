@@ -107,6 +107,22 @@ fn each_is_told_what_its_rules_ask_for_and_only_once() {
 }
 
 #[test]
+fn what_the_definition_does_not_have_for_a_while_is_told_later() {
+    let mut place = Place::new();
+    place.ends("aaaaaaaaaa", Outcome::Failed);
+    let app = place.definition.app.remove("desk").unwrap();
+    assert_eq!(place.queue(), []);
+    place.definition.app.insert("desk".to_owned(), app);
+    assert_eq!(place.queue().len(), 2);
+    place.ends("bbbbbbbbbb", Outcome::Failed);
+    place.definition.app.clear();
+    let later = Timestamp::UNIX_EPOCH + SignedDuration::from_hours(31 * 24);
+    let outbox = Outbox::open(&place.state).unwrap().unwrap();
+    queue_notices(&outbox, &place.state, &place.definition, later).unwrap();
+    assert!(!place.state.has_notice("bbbbbbbbbb"), "what was removed for good is not kept for ever");
+}
+
+#[test]
 fn a_run_that_goes_on_is_not_told() {
     let place = Place::new();
     place.state.log("desk", "aaaaaaaaaa").unwrap();

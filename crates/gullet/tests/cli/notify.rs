@@ -311,3 +311,28 @@ fn each_flaw_of_telling_has_its_place_and_its_words() {
         "in which zone",
     );
 }
+
+#[test]
+fn the_system_log_gets_one_line() {
+    let place = place("[notify.one]\nsyslog = \"local3\"\n");
+    fs::remove_dir_all(place.path("data")).unwrap();
+    // A /dev of its own, in which a socket listens where the system log would.
+    place.file(
+        "listen.py",
+        "import os, socket, subprocess, sys\n\
+         log = socket.socket(socket.AF_UNIX, socket.SOCK_DGRAM)\n\
+         log.bind('/dev/log'); log.settimeout(20)\n\
+         subprocess.run(sys.argv[1:], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)\n\
+         print(log.recv(4096).decode())\n",
+    );
+    let script = "mkdir old && mount --rbind /dev old && mount -t tmpfs none /dev && ln -s $PWD/old/* /dev/ && rm -f /dev/log && \
+                  exec python3 listen.py \"$@\"";
+    let mut command = std::process::Command::new("unshare");
+    command.args(["-m", "sh", "-c", script, "sh", crate::harness::GULLET, "run", "desk"]);
+    command.current_dir(place.path("")).env_clear().env("PATH", "/usr/sbin:/usr/bin:/sbin:/bin").env("TZ", "UTC");
+    let heard = crate::harness::called(command);
+    // Facility local3 is 19, an error is 3.
+    assert!(heard.out.starts_with("<155>gullet["), "{}{}", heard.out, heard.err);
+    assert!(heard.out.contains("]: desk failed on "), "{}", heard.out);
+    place.gullet(&["notify"]).exits(0);
+}
