@@ -206,7 +206,7 @@ mod tests {
             if found.len() == 1 {
                 break;
             }
-            std::thread::sleep(Duration::from_millis(10));
+            Command::new("sleep").arg("0.01").status().unwrap();
         }
         assert_eq!(found.len(), 1, "{found:?}");
         assert!(found[0].signal(Signal::KILL));

@@ -37,7 +37,7 @@ pub use source::*;
 pub use sources::check_sources;
 pub use types::{
     App, CaptureMethod, CommandSpec, Definition, EnvValue, ExitWanted, FoundHeld, GroupSpec, HoldStep, Hook,
-    HookMoment, Hooks, LimitsSpec, OneOrMany, Probe, Require, SnapshotHooks, StoreSpec,
+    HookMoment, Hooks, LimitsSpec, LogEffect, OneOrMany, Probe, Require, SnapshotHooks, StoreSpec,
 };
 pub use values::{Period, Share, Span};
 

@@ -150,6 +150,9 @@ pub struct App {
     /// Why the application needs no hold: its one part is a native export that is consistent by itself. No warning follows from it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub self_consistent: Option<String>,
+    /// What a run does to the application's own logs; said in the plan and with each run.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub log: Option<LogEffect>,
     /// Commands that print facts of the application: its version, its schema, its licence, its role. They are asked before each run
     /// and kept with it; a restore in place asks for agreement where they differ.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
@@ -188,6 +191,26 @@ pub struct App {
     /// Who is told of its runs.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub notify: Vec<NotifyRule>,
+}
+
+/// What a run does to the application's own logs, as its administrator knows it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum LogEffect {
+    /// They stay as they are.
+    Untouched,
+    /// What is captured of them is removed.
+    Truncated,
+}
+
+impl LogEffect {
+    /// The word for it.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Untouched => "untouched",
+            Self::Truncated => "truncated",
+        }
+    }
 }
 
 /// A moment at which the administrator's hooks run.

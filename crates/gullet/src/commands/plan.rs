@@ -93,6 +93,8 @@ pub fn plan(ui: &mut Ui, global: &Global, args: &PlanArgs) -> Result<Exit, Comma
             "store": plan.store,
             "max_hold_ms": u64::try_from(plan.longest_hold().as_millis()).unwrap_or(u64::MAX),
             "parts": parts,
+            "log": plan.spec.log,
+            "facts": plan.facts,
             "not_asked_for": plan.not_asked_for,
             "drift": plan.drift,
             "steps": steps(&plan),
@@ -109,7 +111,10 @@ fn show(ui: &mut Ui, plan: &Plan, parts: &[PartView<'_>], has_store: bool, full:
     ui.say(styled(BOLD, harmless(&title)));
     let hold = hold_text(plan);
     let missing = if has_store { "" } else { ", not made yet: gullet store new" };
-    ui.say(pairs(&[("store", format!("{} at {}{missing}", plan.store_name, plan.store.display())), ("hold", hold)]));
+    let mut about =
+        vec![("store", format!("{} at {}{missing}", plan.store_name, plan.store.display())), ("hold", hold)];
+    about.extend(plan.spec.log.map(|log| ("its logs", log.word().to_owned())));
+    ui.say(pairs(&about));
     ui.say("");
     let rows = parts.iter().map(|part| {
         let survey = part.survey.as_ref();

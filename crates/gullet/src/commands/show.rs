@@ -174,6 +174,12 @@ fn sources(ui: &mut Ui, record: &Record) {
     }
 }
 
+/// What the run did to the application's own logs, where its definition said so.
+fn log_of(record: &Record) -> Option<(&'static str, String)> {
+    let plan = Plan::of_record(record, PathBuf::new(), PathBuf::new()).ok()?;
+    Some(("its logs", plan.spec.log?.word().to_owned()))
+}
+
 /// What the application said of itself.
 fn facts_of(record: &Record) -> Option<(&'static str, String)> {
     let text = |value: &serde_json::Value| value.as_str().map_or_else(|| value.to_string(), str::to_owned);
@@ -214,6 +220,7 @@ fn facts(store: &Store, logged: &Logged) -> Vec<(&'static str, String)> {
         ),
     ));
     rows.extend(facts_of(record));
+    rows.extend(log_of(record));
     if record.partial {
         rows.push(("scope", "narrowed to some parts: it never stands for the application".to_owned()));
     }

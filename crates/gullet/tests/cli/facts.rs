@@ -108,3 +108,14 @@ fn one_probe_fact_or_hook_is_tried_alone() {
     place.gullet(&["try", "app", "hooks/after/1"]).exits(2).says("gullet try app lists");
     assert!(!place.path("depot").exists() && place.files_below("state/waiting").is_empty(), "it is no run");
 }
+
+#[test]
+fn what_a_run_does_to_the_logs_of_the_application_is_said_before_and_after() {
+    let place = desk();
+    place.define(&DESK.replace("no_hold", "log = \"truncated\"\nno_hold"));
+    place.gullet(&["plan", "app"]).exits(0).says("its logs truncated");
+    place.gullet(&["run", "app"]).exits(0);
+    place.gullet(&["show", "app@latest"]).exits(0).says("its logs").says("truncated");
+    place.define(&DESK.replace("no_hold", "log = \"gone\"\nno_hold"));
+    place.gullet(&["preflight"]).exits(3).says("\"untouched\", \"truncated\"");
+}
