@@ -8,6 +8,7 @@ use gullet_store::Recipients;
 use serde::Serialize;
 
 use gullet_host::hook::{Call, Limits, Runner};
+use gullet_host::world::World;
 use gullet_logbook::logbook::Logged;
 use gullet_model::definition::placeholders::fill;
 use gullet_model::definition::{
@@ -140,7 +141,7 @@ pub struct Plan {
 }
 
 /// What an application says of itself, and what could not be asked.
-pub fn app_facts(spec: &App, runner: &Runner<'_>) -> (Facts, Vec<String>) {
+fn app_facts(spec: &App, runner: &Runner<'_>) -> (Facts, Vec<String>) {
     let (mut facts, mut problems) = (Facts::new(), Vec::new());
     for (name, command) in &spec.facts {
         let outcome = runner.run(command, Call { moment: "facts", limit: Limits::PROBE, ..Call::default() });
@@ -152,6 +153,11 @@ pub fn app_facts(spec: &App, runner: &Runner<'_>) -> (Facts, Vec<String>) {
         }
     }
     (facts, problems)
+}
+
+/// What an application says of itself now, apart from any run.
+pub fn facts_now(spec: &App, app: &str, world: World<'_>, state: &Path) -> Facts {
+    app_facts(spec, &Runner::apart(world, app, state)).0
 }
 
 /// Facts that differ: the name, what it was, what it is. One that only one side has is not compared.

@@ -66,14 +66,7 @@ pub fn settle(ui: &mut Ui, loaded: &Loaded, state: &State, outside: &RealWorld) 
         for run in recover(&app, state, store.as_ref(), &keys, world, &lock) {
             ui.warning(&format!("run {run} of `{app}` died before its end; it is recorded as interrupted"));
         }
-        let runner = Runner {
-            world,
-            app: app.clone(),
-            run: String::new(),
-            family: gullet_model::ids::random_id(world.random, 12),
-            folder: state.folder().join("scratch"),
-            top: state.folder().to_path_buf(),
-        };
+        let runner = Runner::apart(world, &app, state.folder());
         for told in clear_leftovers(state, &app, &runner, &lock) {
             ui.warning(&told.unwrap_or_else(|why| why));
         }

@@ -80,14 +80,7 @@ impl Post<'_> {
         } else {
             write_whole(&stdin, body.as_bytes()).map_err(|error| NotSent::certainly(error.to_string()))?;
         }
-        let runner = Runner {
-            world: self.world,
-            app: String::new(),
-            run: message.id.clone(),
-            family: gullet_model::ids::random_id(self.world.random, 12),
-            folder,
-            top: self.state.to_path_buf(),
-        };
+        let runner = Runner { run: message.id.clone(), folder, ..Runner::apart(self.world, "", self.state) };
         let stdin = spec.run.is_some().then(|| stdin.clone());
         if let Some(url) = &spec.post {
             reach(url, limit).map_err(NotSent::certainly)?;

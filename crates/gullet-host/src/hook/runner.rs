@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::fs::{self, File};
 use std::os::unix::fs::OpenOptionsExt;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
 
@@ -17,6 +17,7 @@ use super::secret::{self, SecretError};
 use crate::world::World;
 use gullet_model::definition::placeholders::{self, NoValue, variable};
 use gullet_model::definition::{CommandSpec, EnvValue, OneOrMany, Probe};
+use gullet_model::ids::random_id;
 use gullet_model::step::CommandReport;
 
 /// Where programs are looked for: fixed, so that a run by hand and one by timer find the same.
@@ -183,6 +184,20 @@ pub fn argv_of(spec: &CommandSpec) -> Result<Vec<String>, AccountError> {
         return Ok(vec![method.to_owned(), url.clone()]);
     }
     Ok([prefix_of(spec)?.1, program_of(spec)].concat())
+}
+
+impl<'w> Runner<'w> {
+    /// Runs commands that belong to no run, with the scratch folder of a state folder.
+    pub fn apart(world: World<'w>, app: &str, state: &Path) -> Self {
+        Self {
+            world,
+            app: app.to_owned(),
+            run: String::new(),
+            family: random_id(world.random, 12),
+            folder: state.join("scratch"),
+            top: state.to_path_buf(),
+        }
+    }
 }
 
 impl Runner<'_> {

@@ -5,8 +5,7 @@ use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
 
 use clap::Args;
-use gullet_capture::plan::{app_facts, changed_facts};
-use gullet_host::hook::Runner;
+use gullet_capture::plan::{self, changed_facts};
 use gullet_logbook::logbook::Logged;
 use gullet_model::definition::Loaded;
 use gullet_model::step::Facts;
@@ -141,17 +140,7 @@ pub fn compare(ui: &mut Ui, global: &Global, args: &CompareArgs) -> Result<Exit,
 /// What the application of a run says of itself now.
 fn facts_now(loaded: Option<&Loaded>, logged: &Logged, state: &Path) -> Facts {
     let spec = loaded.and_then(|loaded| loaded.definition.app.get(&logged.record.app));
-    let Some(spec) = spec.filter(|spec| !spec.facts.is_empty()) else { return Facts::new() };
-    let outside = RealWorld::new();
-    let runner = Runner {
-        world: outside.world(),
-        app: logged.record.app.clone(),
-        run: String::new(),
-        family: gullet_model::ids::random_id(outside.world().random, 12),
-        folder: state.join("scratch"),
-        top: state.to_path_buf(),
-    };
-    app_facts(spec, &runner).0
+    spec.map_or_else(Facts::new, |spec| plan::facts_now(spec, &logged.record.app, RealWorld::new().world(), state))
 }
 
 fn show(ui: &mut Ui, compared: &[PartComparison], all: bool) {

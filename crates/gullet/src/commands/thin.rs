@@ -265,14 +265,8 @@ fn remove_outside(
 ) -> Result<Exit, CommandError> {
     let record = &logged.record;
     let Some(app) = loaded.definition.app.get(&record.app) else { return Ok(Exit::Complete) };
-    let runner = Runner {
-        world: outside.world(),
-        app: record.app.clone(),
-        run: record.run.to_string(),
-        family: gullet_model::ids::random_id(outside.world().random, 12),
-        folder: state.place(&["scratch"])?,
-        top: state.folder().to_path_buf(),
-    };
+    state.place(&["scratch"])?;
+    let runner = Runner { run: record.run.to_string(), ..Runner::apart(outside.world(), &record.app, state.folder()) };
     let mut exit = Exit::Complete;
     for (id, removed) in sweep::remove_outside(logged, app, &runner) {
         match removed {

@@ -142,14 +142,8 @@ fn perform(ui: &mut Ui, loaded: &Loaded, args: &TryArgs, trial: &Trial<'_>) -> R
     let state = open::state(loaded)?;
     let outside = RealWorld::new();
     outside.listen_to_signals()?;
-    let runner = Runner {
-        world: outside.world(),
-        app: args.app.clone(),
-        run: "try".to_owned(),
-        family: gullet_model::ids::random_id(outside.world().random, 12),
-        folder: state.place(&["scratch"])?,
-        top: state.folder().to_path_buf(),
-    };
+    state.place(&["scratch"])?;
+    let runner = Runner { run: "try".to_owned(), ..Runner::apart(outside.world(), &args.app, state.folder()) };
     let call = Call { moment: "try", limit: Limits::HOOK, ..Call::default() };
     let outcome = match trial {
         Trial::Probe(probes) => runner.ask(probes, &call),

@@ -12,23 +12,14 @@ use super::{ALIVE, Leftover, LiveDifference, NAMED, PlaceContext, PlacePlan, Res
 use crate::restore::RestoreError;
 use gullet_capture::kinds::{postgres_programs, remaining};
 use gullet_capture::part::{Why, name_of};
-use gullet_capture::plan::{app_facts, changed_facts};
-use gullet_host::hook::Runner;
+use gullet_capture::plan::{changed_facts, facts_now};
 use gullet_logbook::logbook::Logged;
 
 /// What the application says of itself otherwise than before the run. Where it does not answer nothing is known: it may be stopped,
 /// or lost.
 fn facts_that_differ(ground: &PlaceContext<'_>) -> Vec<(String, String)> {
     let Some(spec) = ground.spec.filter(|_| !ground.logged.record.facts.is_empty()) else { return Vec::new() };
-    let runner = Runner {
-        world: ground.world,
-        app: ground.logged.record.app.clone(),
-        run: String::new(),
-        family: gullet_model::ids::random_id(ground.world.random, 12),
-        folder: ground.state.join("scratch"),
-        top: ground.state.to_path_buf(),
-    };
-    let (now, _) = app_facts(spec, &runner);
+    let now = facts_now(spec, &ground.logged.record.app, ground.world, ground.state);
     let changed = changed_facts(&ground.logged.record.facts, &now);
     changed
         .into_iter()
