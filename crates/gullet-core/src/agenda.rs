@@ -5,9 +5,7 @@ use std::collections::BTreeMap;
 use gullet_model::definition::calendar::DueMoment;
 use jiff::{SignedDuration, Timestamp};
 
-#[cfg(test)]
-use crate::due::Job;
-use crate::due::Scheduled;
+use crate::due::{Job, Scheduled};
 
 /// A run that is to come.
 #[derive(Clone, Debug)]
@@ -33,12 +31,17 @@ pub fn foresee<'s>(
 ) -> Vec<ForeseenRun<'s>> {
     let of = |one: &'s Scheduled| one.rule.between(from, until, most).into_iter().map(move |moment| (one, moment));
     let mut due: Vec<(&Scheduled, DueMoment)> = schedules.iter().flat_map(of).collect();
-    due.sort_by(|(a, x), (b, y)| (x.at, &a.app, a.name()).cmp(&(y.at, &b.app, b.name())));
+    due.sort_by(|(a, x), (b, y)| (x.at, a.job, &a.app, a.name()).cmp(&(y.at, b.job, &b.app, b.name())));
     due.truncate(most);
     let mut running: Vec<(Timestamp, &str)> = Vec::new();
     let mut foreseen = Vec::new();
     for (scheduled, moment) in due {
         let (mut starts, mut waits) = (moment.at, None);
+        if scheduled.job == Job::Report {
+            // It is made in a moment, whatever goes on.
+            foreseen.push(ForeseenRun { scheduled, moment, waits, is_missed: false });
+            continue;
+        }
         running.retain(|(end, _)| *end > moment.at);
         loop {
             let active = || running.iter().filter(|(end, _)| *end > starts);
@@ -49,8 +52,11 @@ pub fn foresee<'s>(
             waits = Some((end.duration_since(moment.at), app));
         }
         let is_missed = starts > scheduled.rule.starts_until(moment.at) && !scheduled.rule.spec().catch_up;
-        if let Some(end) =
-            took.get(&scheduled.app).and_then(|took| starts.checked_add(*took).ok()).filter(|_| !is_missed)
+        if let Some(end) = took
+            .get(&scheduled.app)
+            // How long anything but a run takes is not known.
+            .filter(|_| scheduled.job == Job::Run && !is_missed)
+            .and_then(|took| starts.checked_add(*took).ok())
         {
             running.push((end, &scheduled.app));
         }
@@ -115,5 +121,9 @@ mod tests {
             ]
         );
         assert_eq!(of(30, 9)[3], row("desk", 10, "desk", false), "one of one application");
+        let report =
+            [scheduled("desk", "\"01:00\"", ""), Scheduled { job: Job::Report, ..scheduled("desk", "\"01:10\"", "") }];
+        let foreseen = foresee(&report, &BTreeMap::from(took(30)), time, 1, 100);
+        assert_eq!(foreseen[1].waits, None, "a report waits for nobody");
     }
 }

@@ -59,40 +59,45 @@ pub struct Scheduled {
     pub rule: Rule,
 }
 
-/// Everything that a definition has done by itself. Its rules were checked when it was read.
+/// What a rule means for a job. Rules were checked when the definition was read.
+fn scheduled(job: Job, app: &str, spec: &ScheduleSpec) -> Option<Scheduled> {
+    Rule::new(spec).ok().map(|rule| Scheduled { job, app: app.to_owned(), rule })
+}
+
+/// Everything that a definition has done by itself.
 pub fn schedules(definition: &Definition) -> Vec<Scheduled> {
     let mut all = Vec::new();
-    let mut add = |job: Job, app: &str, spec: &ScheduleSpec| {
-        all.extend(Rule::new(spec).ok().map(|rule| Scheduled { job, app: app.to_owned(), rule }));
-    };
     for (name, app) in &definition.app {
-        app.schedule.iter().for_each(|spec| add(Job::Run, name, spec));
+        all.extend(app.schedule.iter().filter_map(|spec| scheduled(Job::Run, name, spec)));
         let drill = app.drill.as_ref().and_then(|drill| drill.calendar.schedule("drill"));
-        drill.iter().for_each(|spec| add(Job::Drill, name, spec));
+        all.extend(drill.and_then(|spec| scheduled(Job::Drill, name, &spec)));
     }
     for (name, group) in &definition.group {
-        group.schedule.iter().for_each(|spec| add(Job::Group, name, spec));
+        all.extend(group.schedule.iter().filter_map(|spec| scheduled(Job::Group, name, spec)));
     }
     for (name, store) in &definition.store {
         let verify = store.verify.as_ref().and_then(|verify| verify.calendar.schedule("verify"));
-        verify.iter().for_each(|spec| add(Job::Verify, name, spec));
+        all.extend(verify.and_then(|spec| scheduled(Job::Verify, name, &spec)));
     }
-    for report in &definition.report {
-        add(Job::Report, &report.schedule.name, &report.schedule);
-    }
+    let reports = definition.report.iter().map(|report| &report.schedule);
+    all.extend(reports.filter_map(|spec| scheduled(Job::Report, &spec.name, spec)));
     all
 }
 
-/// The schedules by which an application is run: its own, and those of its group.
+/// The schedules by which an application is run: its own, and those of its groups.
 pub fn runs_of(definition: &Definition, app: &str) -> Vec<Scheduled> {
-    let is_of_group =
-        |group: &str| definition.group.get(group).is_some_and(|group| group.apps.iter().any(|a| a == app));
-    let is_meant = |one: &Scheduled| match one.job {
-        Job::Run => one.app == app,
-        Job::Group => is_of_group(&one.app),
-        Job::Drill | Job::Verify | Job::Report => false,
-    };
-    schedules(definition).into_iter().filter(is_meant).collect()
+    let own = definition.app.get(app).into_iter().flat_map(|spec| &spec.schedule);
+    let own = own.filter_map(|spec| scheduled(Job::Run, app, spec));
+    let groups = definition.group.iter().filter(|(_, group)| group.apps.iter().any(|one| one == app));
+    let of_groups =
+        groups.flat_map(|(name, group)| group.schedule.iter().filter_map(|spec| scheduled(Job::Group, name, spec)));
+    own.chain(of_groups).collect()
+}
+
+/// Whether any application is run by a schedule.
+pub fn has_runs(definition: &Definition) -> bool {
+    definition.app.values().any(|app| !app.schedule.is_empty())
+        || definition.group.values().any(|group| !group.schedule.is_empty())
 }
 
 impl Scheduled {

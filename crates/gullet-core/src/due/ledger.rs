@@ -120,7 +120,9 @@ impl DueEntry {
     /// What its record names as the trigger; one moment has one.
     pub fn trigger(&self) -> String {
         match self.job {
-            Job::Run | Job::Group => format!("schedule {}, due {}", self.schedule, self.at),
+            Job::Run => format!("schedule {}, due {}", self.schedule, self.at),
+            // An application of the group may have a schedule that is called so, too.
+            Job::Group => format!("schedule {} of group {}, due {}", self.schedule, self.app, self.at),
             job => format!("{}, due {}", job.word(), self.at),
         }
     }

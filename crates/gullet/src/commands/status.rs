@@ -6,7 +6,7 @@ use std::sync::mpsc::channel;
 use std::time::{Duration, Instant};
 
 use clap::Args;
-use gullet_core::due::runs_of;
+use gullet_core::due::{has_runs, runs_of};
 use gullet_core::notify::{self, Message};
 use gullet_core::status::{self, AppStatus, CalendarState, Circumstances, Severity};
 use gullet_host::state::{State, write_whole};
@@ -222,7 +222,7 @@ pub(super) fn of_app(
 /// How an application stands by the calendar; nothing is said of it where no application has a schedule.
 fn calendar(loaded: &Loaded, state: &State, app: &str) -> Result<Option<CalendarState>, CommandError> {
     let definition = &loaded.definition;
-    if definition.app.keys().all(|app| runs_of(definition, app).is_empty()) {
+    if !has_runs(definition) {
         return Ok(None);
     }
     let Some(spec) = definition.app.get(app) else { return Ok(None) };

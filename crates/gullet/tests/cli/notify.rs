@@ -250,8 +250,10 @@ fn a_group_is_run_together_by_its_schedule() {
     let app = |name: &str| {
         format!("[app.{name}]\nno_hold = \"a test\"\n[[app.{name}.part]]\nname = \"a\"\ncommand = [\"echo\", \"x\"]\n")
     };
+    // A schedule of its own that is called the same and is due at the same moment is another one.
+    let own = "[[app.desk.schedule]]\nname = \"nightly\"\nevery = \"day\"\nat = \"01:30\"\nzone = \"UTC\"\n";
     place.define(&format!(
-        "{}{}[group.both]\napps = [\"desk\", \"ledger\"]\n[[group.both.schedule]]\nname = \"nightly\"\nevery = \"day\"\n\
+        "{}{}{own}[group.both]\napps = [\"desk\", \"ledger\"]\n[[group.both.schedule]]\nname = \"nightly\"\nevery = \"day\"\n\
          at = \"01:30\"\nzone = \"UTC\"\n",
         app("desk"),
         app("ledger")
@@ -269,8 +271,14 @@ fn a_group_is_run_together_by_its_schedule() {
     let mut sorted = runs.clone();
     sorted.sort();
     let pair = |app: &str, outcome: &str| (app.to_owned(), outcome.to_owned());
-    let expected =
-        [pair("desk", "complete"), pair("desk", "missed"), pair("ledger", "complete"), pair("ledger", "missed")];
+    let expected = [
+        pair("desk", "complete"),
+        pair("desk", "complete"),
+        pair("desk", "missed"),
+        pair("desk", "missed"),
+        pair("ledger", "complete"),
+        pair("ledger", "missed"),
+    ];
     assert_eq!(sorted, expected);
     place.gullet_at("@2027-03-02 12:01:00", &["status"]).exits(2).says("was missed");
 }
