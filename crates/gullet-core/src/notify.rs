@@ -17,6 +17,7 @@ use std::path::{Path, PathBuf};
 
 use gullet_host::state::{State, StateError, write_whole};
 use gullet_model::definition::{Definition, NotifyOn, NotifySpec};
+use gullet_model::record::stem_time;
 use gullet_store::{IoPath, PathError};
 use jiff::{SignedDuration, Timestamp};
 use serde::Serialize;
@@ -129,6 +130,11 @@ impl Outbox {
         }
         Ok(forgotten)
     }
+}
+
+/// What a message about something at a moment is known by.
+pub fn id_at(what: &str, at: Timestamp) -> String {
+    format!("{what}-{}", stem_time(at))
 }
 
 /// Puts a message in, for everybody of `to`; one that is there already stays as it is. It needs no lock.

@@ -1,7 +1,7 @@
 //! `gullet drill` and `gullet keep`.
 
 use clap::Args;
-use gullet_core::notify::{Content, put, told_of};
+use gullet_core::notify::{Content, id_at, put, told_of};
 use gullet_host::state::State;
 use gullet_model::Outcome;
 use gullet_model::definition::{App, NotifyOn};
@@ -101,7 +101,7 @@ pub fn drill(ui: &mut Ui, global: &Global, args: &DrillArgs) -> Result<Exit, Com
         let run = run.map(|(run, _)| run);
         let content = Content::DrillFailed { app: args.app.clone(), run, why, host };
         let to = told_of(&loaded.definition, Some(&args.app), NotifyOn::DrillFailed);
-        put(&state, &format!("drill-{}-{}", args.app, now.strftime("%Y%m%dT%H%M%SZ")), to, &content, now)?;
+        put(&state, &id_at(&format!("drill-{}", args.app), now), to, &content, now)?;
     }
     if let Some(trigger) = &args.trigger {
         state.note_ended(&args.app, trigger)?;

@@ -1,7 +1,7 @@
 //! `gullet notify`.
 
 use clap::Args;
-use gullet_core::notify::{Content, Message, Outbox, Sent, queue_notices, send_waiting, waiting};
+use gullet_core::notify::{Content, Message, Outbox, Sent, id_at, queue_notices, send_waiting, waiting};
 use gullet_host::state::State;
 use gullet_model::definition::Loaded;
 use gullet_model::ids::random_id;
@@ -75,7 +75,7 @@ pub fn notify(ui: &mut Ui, global: &Global, args: &NotifyArgs) -> Result<Exit, C
             }
             return Ok(Exit::Complete);
         }
-        let id = format!("report-{name}-{}", now.strftime("%Y%m%dT%H%M%S%3fZ"));
+        let id = id_at(&format!("report-{name}"), now);
         report::send(&loaded, &state, &outside, name, &id)?;
     }
     if !args.list {

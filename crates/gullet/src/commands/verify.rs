@@ -1,7 +1,7 @@
 //! `gullet verify`.
 
 use clap::Args;
-use gullet_core::notify::{Content, put, told_of};
+use gullet_core::notify::{Content, id_at, put, told_of};
 use gullet_host::state::State;
 use gullet_host::world::World;
 use gullet_logbook::logbook::Logged;
@@ -80,7 +80,7 @@ fn tell_failure(
     let (now, why) = (world.clock.now(), error.messages.join(": "));
     let content =
         Content::Failed { subject: format!("the verification of store {store}"), why, host: world.host.name.clone() };
-    let id = format!("verify-{store}-{}", now.strftime("%Y%m%dT%H%M%SZ"));
+    let id = id_at(&format!("verify-{store}"), now);
     Ok(put(state, &id, told_of(&loaded.definition, None, NotifyOn::Damaged), &content, now)?)
 }
 
@@ -162,7 +162,7 @@ fn tell_damage(
         host: world.host.name.clone(),
     };
     let now = world.clock.now();
-    let id = format!("damaged-{}-{}", store.info().id, now.strftime("%Y%m%dT%H%M%SZ"));
+    let id = id_at(&format!("damaged-{}", store.info().id), now);
     Ok(put(state, &id, told_of(&loaded.definition, None, NotifyOn::Damaged), &content, now)?)
 }
 

@@ -19,7 +19,7 @@ const DOUBT: &str = "This message may have come before: Gullet was cut off while
 
 /// A message, ready to be laid out.
 #[derive(Serialize)]
-struct Layout {
+struct MessageLayout {
     subject: String,
     /// What is said first: a word, how grave it is, and the rest of the line.
     heading: String,
@@ -105,7 +105,7 @@ pub fn line(message: &Message) -> (Gravity, String) {
     (gravity, subject(message))
 }
 
-fn layout(message: &Message) -> Layout {
+fn layout(message: &Message) -> MessageLayout {
     let mut layout = match &message.content {
         Content::Run(notice) => of_run(notice),
         Content::Definition(flaws) => of_definition(flaws),
@@ -150,9 +150,9 @@ fn layout(message: &Message) -> Layout {
     layout
 }
 
-fn plain(subject: String, tone: &'static str, heading: String, facts: Vec<(String, String)>) -> Layout {
+fn plain(subject: String, tone: &'static str, heading: String, facts: Vec<(String, String)>) -> MessageLayout {
     let (sections, commands, foot) = (Vec::new(), Vec::new(), Vec::new());
-    Layout {
+    MessageLayout {
         subject: harmless(&subject),
         heading: harmless(&heading),
         tone,
@@ -172,7 +172,7 @@ fn tone_of(outcome: Outcome) -> &'static str {
     }
 }
 
-fn of_run(notice: &Notice) -> Layout {
+fn of_run(notice: &Notice) -> MessageLayout {
     let outcome = notice.outcome;
     let called =
         notice.title.as_deref().map_or_else(|| notice.app.clone(), |title| format!("{title} ({})", notice.app));
@@ -216,7 +216,7 @@ fn of_run(notice: &Notice) -> Layout {
     layout
 }
 
-fn of_definition(flaws: &DefinitionFlaws) -> Layout {
+fn of_definition(flaws: &DefinitionFlaws) -> MessageLayout {
     let who = match (&flaws.app, flaws.is_all) {
         (Some(app), _) => format!("{app} does not run"),
         (None, true) => "nothing runs".to_owned(),
@@ -231,7 +231,7 @@ fn of_definition(flaws: &DefinitionFlaws) -> Layout {
     layout
 }
 
-fn of_report(report: &Report) -> Layout {
+fn of_report(report: &Report) -> MessageLayout {
     let level = report.level();
     let bad = report.apps.iter().filter(|app| app.level > Severity::Ok).count();
     let (tone, heading) = match level {

@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::path::Path;
 
-use gullet_core::notify::{Content, DefinitionFlaws, put, told_of};
+use gullet_core::notify::{Content, DefinitionFlaws, id_at, put, told_of};
 use gullet_host::state::{State, write_whole};
 use gullet_model::definition::{Definition, Flaw, Loaded, NotifyOn, NotifySpec, load_state_alone};
 use gullet_store::Hash;
@@ -120,7 +120,7 @@ fn put_once(
     let hash = Hash::of(&text).to_string();
     if !before.contains(&hash) {
         let now = outside.world().clock.now();
-        let id = format!("definition-{}-{}", &hash[..8], now.strftime("%Y%m%dT%H%M%SZ"));
+        let id = id_at(&format!("definition-{}", &hash[..8]), now);
         put(state, &id, to.iter().map(String::as_str), &Content::Definition(content), now)?;
     }
     told.insert(hash);

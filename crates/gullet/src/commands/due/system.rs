@@ -56,7 +56,7 @@ fn subject(entry: &DueEntry) -> String {
 
 /// What the message of a report is known by; of one moment there is one.
 fn report_id(entry: &DueEntry) -> String {
-    format!("report-{}-{}", entry.app, entry.at.strftime("%Y%m%dT%H%M%SZ"))
+    notify::id_at(&format!("report-{}", entry.app), entry.at)
 }
 
 impl<'a> System<'a> {
@@ -150,7 +150,7 @@ impl<'a> System<'a> {
             why: why.to_owned(),
             host: world.host.name.clone(),
         };
-        let id = format!("missed-{}-{}-{}", entry.job.word(), entry.app, entry.at.strftime("%Y%m%dT%H%M%SZ"));
+        let id = notify::id_at(&format!("missed-{}-{}", entry.job.word(), entry.app), entry.at);
         Ok(notify::put(self.state, &id, to, &content, world.clock.now())?)
     }
 }
