@@ -17,6 +17,7 @@
 //! stores/ID/cache.db              which chunks are in the store
 //! stores/ID/clear/HASH.json       what is encrypted in records and remarks that this machine wrote, in clear
 //! stores/ID/proven.json           when payload files were last read in full
+//! stores/ID/index/APP.json        what lists of runs show of the records and remarks there
 //! stores/ID/marks/APP/PART.marks  the last listing with the marks of its files
 //! ```
 //!
@@ -27,7 +28,8 @@ mod ended;
 mod locks;
 mod notices;
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::cell::OnceCell;
+use std::collections::{BTreeMap, BTreeSet, HashSet};
 use std::fs::{self, File, OpenOptions};
 use std::io::Write;
 use std::os::unix::fs::{DirBuilderExt, OpenOptionsExt};
@@ -102,23 +104,24 @@ pub struct WrittenDocuments {
     about: Vec<String>,
     /// Those that were written, in order.
     durable: Vec<String>,
-    known: BTreeSet<String>,
+    known: OnceCell<HashSet<String>>,
 }
 
 impl WrittenDocuments {
     /// Whether this machine wrote a document, or was about to.
     pub fn knows(&self, name: &str) -> bool {
-        self.known.contains(name)
+        let known = || self.about.iter().chain(&self.durable).cloned().collect();
+        self.known.get_or_init(known).contains(name)
     }
 
     /// Those that were written and are not among `there`. Gullet never removes a document.
-    pub fn missing(&self, there: &BTreeSet<&str>) -> Vec<String> {
+    pub fn missing(&self, there: &HashSet<&str>) -> Vec<String> {
         let gone: BTreeSet<&String> = self.durable.iter().filter(|name| !there.contains(name.as_str())).collect();
         gone.into_iter().cloned().collect()
     }
 
     /// The record that was written last, whatever the clock said; one that is gone is named all the same.
-    pub fn newest_record(&self, there: &BTreeSet<&str>) -> Option<String> {
+    pub fn newest_record(&self, there: &HashSet<&str>) -> Option<String> {
         let is_record = |name: &&String| name.starts_with("records/");
         let about = self.about.iter().rev().find(is_record);
         let durable = self.durable.iter().rev().find(is_record);
@@ -266,7 +269,6 @@ impl State {
                 written.durable.push(name.to_owned());
             }
         }
-        written.known = written.about.iter().chain(&written.durable).cloned().collect();
         written
     }
 
@@ -314,6 +316,14 @@ impl State {
     /// When its folder cannot be made.
     pub fn cache_path(&self, store: &str) -> Result<PathBuf, StateError> {
         Ok(self.place(&["stores", store])?.join("cache.db"))
+    }
+
+    /// Where the index of an application's runs in a store is kept.
+    ///
+    /// # Errors
+    /// When the folder cannot be made.
+    pub fn index_path(&self, store: &str, app: &str) -> Result<PathBuf, StateError> {
+        Ok(self.place(&["stores", store, "index"])?.join(format!("{}.json", file_name(app))))
     }
 
     /// Where the marks of a part's files are kept.

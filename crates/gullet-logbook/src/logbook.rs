@@ -1,6 +1,6 @@
 //! The logbook: all records and remarks of a store, and finding one run among them.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, HashSet};
 use std::fs;
 
 use gullet_store::{DocumentName, Holdings, Need, Recipients, Store, StoreError};
@@ -191,7 +191,7 @@ impl Recent {
         let names = store.documents(&format!("records/{app}/{machine}"))?;
         let remark_names = store.documents(&format!("remarks/{app}/{machine}"))?;
         let written = state.written(&store.info().id, app);
-        let all: BTreeSet<&str> = names.iter().chain(&remark_names).map(DocumentName::as_str).collect();
+        let all: HashSet<&str> = names.iter().chain(&remark_names).map(DocumentName::as_str).collect();
         recent.missing = written.missing(&all);
         recent.previous = written.newest_record(&all).or_else(|| names.last().map(ToString::to_string));
         recent.unknown = names.iter().find(|name| !written.knows(name.as_str())).map(ToString::to_string);
@@ -239,9 +239,11 @@ pub fn has_trigger(
 }
 
 mod find;
+mod list;
 mod order;
 
 pub use find::{FindError, MachineName, Moment, RunSpec, Which};
+pub use list::{RunLine, RunList};
 
 impl Logbook {
     /// Reads the logbook of a store. What is encrypted is opened with what this machine kept in its `state`, or with the
@@ -264,22 +266,31 @@ impl Logbook {
             let of_run = |_: &Record| remarks.remove(name.as_str()).unwrap_or_default();
             book.runs.extend(read_run(store, name, state, of_run, &mut book.unreadable));
         }
-        let all: BTreeSet<&str> = names.iter().chain(&remark_names).map(DocumentName::as_str).collect();
+        let all: HashSet<&str> = names.iter().chain(&remark_names).map(DocumentName::as_str).collect();
         let known = remarks.into_keys().filter(|record| !all.contains(record.as_str()));
         book.missing.extend(known.map(|record| (record, "a remark is about it".to_owned())));
-        if let Some(state) = state {
-            let apps: Vec<String> =
-                app.map_or_else(|| state.written_apps(&store.info().id), |app| vec![app.to_owned()]);
-            for app in apps {
-                for name in state.written(&store.info().id, &app).missing(&all) {
-                    if !book.missing.iter().any(|(known, _)| *known == name) {
-                        book.missing.push((name, "this machine wrote it".to_owned()));
-                    }
+        Self::add_unwritten(&mut book.missing, store, app, state, &all);
+        order::by_chain(&mut book.runs);
+        Ok(book)
+    }
+
+    /// Adds the documents that this machine wrote and that are not among `all`.
+    fn add_unwritten(
+        missing: &mut Vec<(String, String)>,
+        store: &Store,
+        app: Option<&str>,
+        state: Option<&State>,
+        all: &HashSet<&str>,
+    ) {
+        let Some(state) = state else { return };
+        let apps = app.map_or_else(|| state.written_apps(&store.info().id), |app| vec![app.to_owned()]);
+        for app in apps {
+            for name in state.written(&store.info().id, &app).missing(all) {
+                if !missing.iter().any(|(known, _)| *known == name) {
+                    missing.push((name, "this machine wrote it".to_owned()));
                 }
             }
         }
-        order::by_chain(&mut book.runs);
-        Ok(book)
     }
 
     /// Reads the newest runs of an application by this machine, `most` of them, and those that were drilled last; reading it
@@ -292,7 +303,7 @@ impl Logbook {
         let mut book = Self { machine: Some(machine.to_owned()), ..Self::default() };
         let names = store.documents(&format!("records/{app}/{machine}"))?;
         let remark_names = store.documents(&format!("remarks/{app}/{machine}"))?;
-        let all: BTreeSet<&str> = names.iter().chain(&remark_names).map(DocumentName::as_str).collect();
+        let all: HashSet<&str> = names.iter().chain(&remark_names).map(DocumentName::as_str).collect();
         let written = state.written(&store.info().id, app);
         let missing = written.missing(&all).into_iter();
         book.missing.extend(missing.map(|name| (name, "this machine wrote it".to_owned())));
@@ -318,6 +329,27 @@ impl Logbook {
         }
         order::by_chain(&mut book.runs);
         Ok(book)
+    }
+
+    /// Reads one run of a list as a whole.
+    ///
+    /// # Errors
+    /// When its record, or a remark about it, is missing or damaged.
+    pub fn read_run(store: &Store, line: &RunLine, state: Option<&State>) -> Result<Logged, StoreError> {
+        let missing = || StoreError::Missing { name: line.record.clone() };
+        if !line.in_store {
+            let waiting = state.map(|state| Self::default().with_waiting(state, Some(&line.app))).unwrap_or_default();
+            return waiting.runs.into_iter().find(|logged| logged.name == line.record).ok_or_else(missing);
+        }
+        let name = DocumentName::parse(&line.record).ok_or_else(missing)?;
+        let remarks = store.documents(&format!("remarks/{}/{}/{}", line.app, line.machine, line.run))?;
+        let mut unreadable = Vec::new();
+        let logged = read_with_remarks(store, &name, &remarks, state, &mut unreadable);
+        match (logged, unreadable.into_iter().next()) {
+            (Some(logged), None) => Ok(logged),
+            (_, Some((name, what))) => Err(StoreError::Damaged { name, what }),
+            (None, None) => Err(missing()),
+        }
     }
 
     /// Adds the records of this machine that wait for the store.

@@ -54,12 +54,12 @@ fn what_a_dead_run_left_is_removed_and_named_once() {
 fn what_was_written_is_known_missed_and_ordered_by_the_writing() {
     let (_folder, state) = state();
     let names = ["records/q/w/2030-r1-x.json", "remarks/q/w/r1/m.json", "records/q/w/2026-r2-x.json"];
-    let there: BTreeSet<&str> = names.into_iter().collect();
+    let there: HashSet<&str> = names.into_iter().collect();
     assert!(!state.written("s", "q").knows(names[0]), "a record in the store that was never written here");
     state.note_document("s", "q", names[0], false).unwrap();
     assert!(state.written("s", "q").knows(names[0]), "it died between writing and noting");
     assert_eq!(state.written("s", "q").newest_record(&there).as_deref(), Some(names[0]));
-    assert_eq!(state.written("s", "q").newest_record(&BTreeSet::new()), None, "it was never written");
+    assert_eq!(state.written("s", "q").newest_record(&HashSet::new()), None, "it was never written");
     state.note_document("s", "q", names[0], true).unwrap();
     for name in &names[1..] {
         state.note_document("s", "q", name, false).unwrap();

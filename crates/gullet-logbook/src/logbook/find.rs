@@ -7,7 +7,8 @@ use jiff::civil::{Date, DateTime};
 use jiff::tz::TimeZone;
 use jiff::{Timestamp, ToSpan};
 
-use super::{Logbook, Logged};
+use super::{Logbook, Logged, RunLine, RunList};
+use gullet_model::ids::RunId;
 
 /// Which run is meant: `[MACHINE:]ID`, `[MACHINE:]APP@latest`, `[MACHINE:]APP@MOMENT`.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -156,33 +157,121 @@ impl std::str::FromStr for RunSpec {
     }
 }
 
+/// A run among others, as a search for one sees it.
+trait Listed {
+    fn run(&self) -> &RunId;
+    fn app(&self) -> &str;
+    fn machine(&self) -> &str;
+    fn host(&self) -> &str;
+    fn started(&self) -> Timestamp;
+    fn is_good(&self) -> bool;
+
+    /// Whether it is of a machine, by the beginning of its id or by the name of its host.
+    fn is_of(&self, machine: Option<&str>) -> bool {
+        machine.is_none_or(|machine| self.machine().starts_with(machine) || self.host() == machine)
+    }
+}
+
+impl Listed for Logged {
+    fn run(&self) -> &RunId {
+        &self.record.run
+    }
+
+    fn app(&self) -> &str {
+        &self.record.app
+    }
+
+    fn machine(&self) -> &str {
+        &self.record.machine
+    }
+
+    fn host(&self) -> &str {
+        &self.record.host.name
+    }
+
+    fn started(&self) -> Timestamp {
+        self.record.started
+    }
+
+    fn is_good(&self) -> bool {
+        Self::is_good(self)
+    }
+}
+
+impl Listed for RunLine {
+    fn run(&self) -> &RunId {
+        &self.run
+    }
+
+    fn app(&self) -> &str {
+        &self.app
+    }
+
+    fn machine(&self) -> &str {
+        &self.machine
+    }
+
+    fn host(&self) -> &str {
+        &self.host
+    }
+
+    fn started(&self) -> Timestamp {
+        self.started
+    }
+
+    fn is_good(&self) -> bool {
+        Self::is_good(self)
+    }
+}
+
 impl Logbook {
     /// Finds a run.
     ///
     /// # Errors
     /// When there is none, or several.
     pub fn find(&self, spec: &RunSpec, zone: &TimeZone, now: Timestamp) -> Result<&Logged, FindError> {
+        Search { runs: &self.runs, machine: self.machine.as_deref() }.find(spec, zone, now)
+    }
+}
+
+impl RunList {
+    /// Finds a run; as [`Logbook::find`].
+    ///
+    /// # Errors
+    /// When there is none, or several.
+    pub fn find(&self, spec: &RunSpec, zone: &TimeZone, now: Timestamp) -> Result<&RunLine, FindError> {
+        Search { runs: &self.runs, machine: self.machine.as_deref() }.find(spec, zone, now)
+    }
+}
+
+/// Runs, oldest first, and the machine that looks for one of them.
+struct Search<'a, T> {
+    runs: &'a [T],
+    machine: Option<&'a str>,
+}
+
+impl<'a, T: Listed> Search<'a, T> {
+    fn find(&self, spec: &RunSpec, zone: &TimeZone, now: Timestamp) -> Result<&'a T, FindError> {
         match &spec.which {
             Which::Latest(app) => self.newest(spec, app, |_| true),
             Which::Before(app, moment) => {
                 let until = moment.in_zone(zone, now);
-                let found = self.newest(spec, app, |logged| until.is_some_and(|until| logged.record.started <= until));
+                let found = self.newest(spec, app, |run| until.is_some_and(|until| run.started() <= until));
                 found.map_err(|error| match error {
                     FindError::NoGood { .. } => self.none(format!("{app}@{moment}"), Some(app)),
                     other => other,
                 })
             }
             Which::Id(id) => {
-                let is_meant = |logged: &&Logged| {
-                    logged.record.run.as_str().starts_with(id.as_str()) && is_of(logged, spec.machine.as_deref())
-                };
-                let found: Vec<&Logged> = self.runs.iter().filter(is_meant).collect();
+                let is_meant =
+                    |run: &&T| run.run().as_str().starts_with(id.as_str()) && run.is_of(spec.machine.as_deref());
+                let found: Vec<&T> = self.runs.iter().filter(is_meant).collect();
                 match found.as_slice() {
                     [] => Err(self.none(id.clone(), None)),
                     [one] => Ok(one),
                     many => Err(FindError::Several {
                         wanted: id.clone(),
-                        found: many.iter().map(|logged| logged.record.run.to_string()).collect(),
+                        found: many.iter().map(|run| run.run().to_string()).collect(),
                     }),
                 }
             }
@@ -190,31 +279,26 @@ impl Logbook {
     }
 
     /// The newest good run of an application of one machine.
-    fn newest(&self, spec: &RunSpec, app: &str, fits: impl Fn(&Logged) -> bool) -> Result<&Logged, FindError> {
-        let machine = spec.machine.as_deref().or(self.machine.as_deref());
-        let good = || self.runs.iter().filter(|logged| logged.record.app == app && logged.is_good() && fits(logged));
-        let names = |runs: &mut dyn Iterator<Item = &Logged>| -> Vec<MachineName> {
+    fn newest(&self, spec: &RunSpec, app: &str, fits: impl Fn(&T) -> bool) -> Result<&'a T, FindError> {
+        let machine = spec.machine.as_deref().or(self.machine);
+        let good = || self.runs.iter().filter(|run| run.app() == app && run.is_good() && fits(run));
+        let names = |runs: &mut dyn Iterator<Item = &T>| -> Vec<MachineName> {
             let names: BTreeMap<String, String> =
-                runs.map(|logged| (logged.record.machine.clone(), logged.record.host.name.clone())).collect();
+                runs.map(|run| (run.machine().to_owned(), run.host().to_owned())).collect();
             names.into_iter().collect()
         };
-        let machines = names(&mut good().filter(|logged| is_of(logged, machine)));
+        let machines = names(&mut good().filter(|run| run.is_of(machine)));
         if machines.len() > 1 {
             return Err(FindError::Machines { app: app.to_owned(), machines });
         }
-        let found = good().rfind(|logged| is_of(logged, machine));
+        let found = good().rfind(|run| run.is_of(machine));
         found.ok_or_else(|| FindError::NoGood { app: app.to_owned(), elsewhere: names(&mut good()) })
     }
 
     fn none(&self, wanted: String, app: Option<&str>) -> FindError {
-        let of_app = self.runs.iter().rev().filter(|logged| app.is_none_or(|app| logged.record.app == app));
-        FindError::None { wanted, known: of_app.take(3).map(|logged| logged.record.run.to_string()).collect() }
+        let of_app = self.runs.iter().rev().filter(|run| app.is_none_or(|app| run.app() == app));
+        FindError::None { wanted, known: of_app.take(3).map(|run| run.run().to_string()).collect() }
     }
-}
-
-/// Whether a run is of a machine, by the beginning of its id or by the name of its host.
-fn is_of(logged: &Logged, machine: Option<&str>) -> bool {
-    machine.is_none_or(|machine| logged.record.machine.starts_with(machine) || logged.record.host.name == machine)
 }
 
 #[cfg(test)]

@@ -5,23 +5,50 @@ use std::collections::HashMap;
 use jiff::Timestamp;
 
 use super::Logged;
+use gullet_model::ids::RunId;
+
+/// What has a place in the order of runs.
+pub(super) trait Ordered {
+    fn name(&self) -> &str;
+    fn previous(&self) -> Option<&str>;
+    fn started(&self) -> Timestamp;
+    fn run(&self) -> &RunId;
+}
+
+impl Ordered for Logged {
+    fn name(&self) -> &str {
+        &self.name
+    }
+
+    fn previous(&self) -> Option<&str> {
+        self.record.previous.as_deref()
+    }
+
+    fn started(&self) -> Timestamp {
+        self.record.started
+    }
+
+    fn run(&self) -> &RunId {
+        &self.record.run
+    }
+}
 
 /// Sorts runs, oldest first. Of one machine and application the chain (`previous`) decides. Where the chain says nothing (other
 /// applications, other machines, records that wait for the store) the time does, but a run counts as no younger than any
 /// that follows it in its chain.
-pub(super) fn by_chain(runs: &mut Vec<Logged>) {
+pub(super) fn by_chain<T: Ordered>(runs: &mut Vec<T>) {
     let numbers: HashMap<&str, usize> =
-        runs.iter().enumerate().map(|(number, logged)| (logged.name.as_str(), number)).collect();
+        runs.iter().enumerate().map(|(number, logged)| (logged.name(), number)).collect();
     let before: Vec<Option<usize>> = runs
         .iter()
         .enumerate()
         .map(|(number, logged)| {
-            let previous = logged.record.previous.as_deref().and_then(|name| numbers.get(name).copied());
+            let previous = logged.previous().and_then(|name| numbers.get(name).copied());
             previous.filter(|previous| *previous != number)
         })
         .collect();
     let depths = depths(&before);
-    let mut times: Vec<Timestamp> = runs.iter().map(|logged| logged.record.started).collect();
+    let mut times: Vec<Timestamp> = runs.iter().map(Ordered::started).collect();
     // The youngest of each chain first, so that its time is handed down to all before it.
     let mut youngest_first: Vec<usize> = (0..runs.len()).collect();
     youngest_first.sort_by_key(|number| std::cmp::Reverse(depths[*number]));
@@ -33,7 +60,7 @@ pub(super) fn by_chain(runs: &mut Vec<Logged>) {
     let mut keyed: Vec<_> = std::mem::take(runs)
         .into_iter()
         .zip(times.into_iter().zip(depths))
-        .map(|(logged, (time, depth))| ((time, depth, logged.record.started, logged.record.run.clone()), logged))
+        .map(|(logged, (time, depth))| ((time, depth, logged.started(), logged.run().clone()), logged))
         .collect();
     keyed.sort_by(|(a, _), (b, _)| a.cmp(b));
     runs.extend(keyed.into_iter().map(|(_, logged)| logged));

@@ -7,14 +7,14 @@
 
 use std::fs::{self, File};
 use std::io::{self, Read, Seek, SeekFrom, Write};
-use std::os::fd::AsRawFd;
+use std::os::fd::{AsFd, AsRawFd, OwnedFd};
 use std::os::unix::fs::{DirBuilderExt, MetadataExt, OpenOptionsExt};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, OnceLock};
 use std::time::Duration;
 
-use rustix::fs::{Advice, FlockOperation, RenameFlags};
+use rustix::fs::{Advice, AtFlags, Dir, FileType, FlockOperation, Mode, OFlags, RenameFlags};
 
 use super::{Location, NewObject, ObjectInfo, SeekRead, checked, free_space};
 use crate::error::{IoPath, PathError, StoreError};
@@ -93,46 +93,62 @@ impl Folder {
         self.path(name)?.ok_or_else(|| StoreError::Missing { name: name.to_owned() })
     }
 
-    /// Hands over every object below a folder, with its entry.
+    /// Adds every object below an opened folder; each folder is opened relative to the one above it. Lengths are asked only where
+    /// they are wanted.
     fn walk(
         &self,
-        folder: &Path,
+        folder: OwnedFd,
         name: &str,
-        each: &mut dyn FnMut(String, &fs::DirEntry) -> Result<(), StoreError>,
+        wants_lengths: bool,
+        found: &mut Vec<ObjectInfo>,
     ) -> Result<(), StoreError> {
-        let shown = || self.root.join(name);
-        let entries = match fs::read_dir(folder) {
-            Ok(entries) => entries,
-            Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(()),
-            Err(error) => return Err(PathError::new(shown(), error).into()),
-        };
-        for entry in entries {
-            let entry = entry.at(shown())?;
-            let Ok(file_name) = entry.file_name().into_string() else { continue };
+        let shown = |name: &str| self.root.join(name);
+        let mut entries = Dir::new(folder).map_err(io::Error::from).at(shown(name))?;
+        while let Some(entry) = entries.read() {
+            let entry = entry.map_err(io::Error::from).at(shown(name))?;
+            let Ok(file_name) = entry.file_name().to_str() else { continue };
             if file_name.starts_with('.') {
                 continue;
             }
-            let child = if name.is_empty() { file_name } else { format!("{name}/{file_name}") };
-            let kind = entry.file_type().at(self.root.join(&child))?;
-            if kind.is_dir() {
-                self.walk(&entry.path(), &child, each)?;
-            } else if kind.is_file() {
-                each(child, &entry)?;
+            let child = if name.is_empty() { file_name.to_owned() } else { format!("{name}/{file_name}") };
+            let parent = entries.fd().map_err(io::Error::from).at(shown(name))?;
+            let stat = || rustix::fs::statat(parent, entry.file_name(), AtFlags::SYMLINK_NOFOLLOW);
+            let (mut kind, mut length) = (entry.file_type(), 0);
+            if kind == FileType::Unknown || (kind == FileType::RegularFile && wants_lengths) {
+                let stat = stat().map_err(io::Error::from).at(shown(&child))?;
+                kind = FileType::from_raw_mode(stat.st_mode);
+                length = u64::try_from(stat.st_size).unwrap_or(0);
+            }
+            if kind == FileType::Directory {
+                let below = open_folder(parent, entry.file_name()).at(shown(&child))?;
+                below.map_or(Ok(()), |below| self.walk(below, &child, wants_lengths, found))?;
+            } else if kind == FileType::RegularFile {
+                found.push(ObjectInfo { name: child, length });
             }
         }
         Ok(())
     }
 
-    /// Hands over every object whose name begins with `prefix`.
-    fn walk_prefix(
-        &self,
-        prefix: &str,
-        each: &mut dyn FnMut(String, &fs::DirEntry) -> Result<(), StoreError>,
-    ) -> Result<(), StoreError> {
+    /// Every object whose name begins with `prefix`, sorted.
+    fn walk_prefix(&self, prefix: &str, wants_lengths: bool) -> Result<Vec<ObjectInfo>, StoreError> {
+        let mut found = Vec::new();
         let name = prefix.trim_end_matches('/');
-        let Some(opened) = self.opened()? else { return Ok(()) };
-        let folder = if name.is_empty() { opened.path() } else { opened.path().join(checked(name)?) };
-        self.walk(&folder, name, each)
+        let Some(opened) = self.opened()? else { return Ok(found) };
+        let path = if name.is_empty() { "." } else { checked(name)? };
+        if let Some(folder) = open_folder(&opened.descriptor, path).at(self.root.join(name))? {
+            self.walk(folder, name, wants_lengths, &mut found)?;
+        }
+        found.sort();
+        Ok(found)
+    }
+}
+
+/// Opens a folder relative to another; `None` where it does not exist.
+fn open_folder(above: impl AsFd, name: impl rustix::path::Arg) -> io::Result<Option<OwnedFd>> {
+    match rustix::fs::openat(above, name, OFlags::RDONLY | OFlags::DIRECTORY | OFlags::CLOEXEC, Mode::empty()) {
+        Ok(folder) => Ok(Some(folder)),
+        Err(rustix::io::Errno::NOENT) => Ok(None),
+        Err(error) => Err(error.into()),
     }
 }
 
@@ -199,24 +215,11 @@ impl Location for Folder {
     }
 
     fn list(&self, prefix: &str) -> Result<Vec<ObjectInfo>, StoreError> {
-        let mut found = Vec::new();
-        self.walk_prefix(prefix, &mut |name, entry| {
-            let length = entry.metadata().at(self.root.join(&name))?.len();
-            found.push(ObjectInfo { name, length });
-            Ok(())
-        })?;
-        found.sort();
-        Ok(found)
+        self.walk_prefix(prefix, true)
     }
 
     fn names(&self, prefix: &str) -> Result<Vec<String>, StoreError> {
-        let mut found = Vec::new();
-        self.walk_prefix(prefix, &mut |name, _| {
-            found.push(name);
-            Ok(())
-        })?;
-        found.sort();
-        Ok(found)
+        Ok(self.walk_prefix(prefix, false)?.into_iter().map(|object| object.name).collect())
     }
 
     fn length(&self, name: &str) -> Result<Option<u64>, StoreError> {

@@ -87,7 +87,7 @@ impl From<CompareError> for CommandError {
 
 pub fn compare(ui: &mut Ui, global: &Global, args: &CompareArgs) -> Result<Exit, CommandError> {
     let reading = Reading::open(global, &args.reading, None, ui)?;
-    let (store, _, logged) = reading.run_of(ui, &args.run)?;
+    let (store, logged) = &reading.run_of(ui, &args.run)?;
     must_open(store, logged)?;
     for part in &args.parts {
         if logged.record.capture(part).is_none() {
@@ -99,7 +99,7 @@ pub fn compare(ui: &mut Ui, global: &Global, args: &CompareArgs) -> Result<Exit,
     let then = &logged.record.facts;
     let (compared, second, facts) = match &args.other {
         Some(other) => {
-            let (in_other, _, other) = reading.run_of(ui, other)?;
+            let (in_other, other) = &reading.run_of(ui, other)?;
             must_open(in_other, other)?;
             if other.record.app != logged.record.app {
                 ui.warning(&format!(
@@ -235,8 +235,9 @@ fn change_line(change: &PathChange) -> String {
 pub fn trace(ui: &mut Ui, global: &Global, args: &TraceArgs) -> Result<Exit, CommandError> {
     let reading = Reading::open(global, &args.reading, args.app.as_deref(), ui)?;
     let mut runs: Vec<(&Logged, &Store)> = Vec::new();
-    for (store, book) in &reading.stores {
-        runs.extend(book.runs.iter().filter(|logged| book.may_be_own(logged)).map(|logged| (logged, store)));
+    let books = reading.books(ui)?;
+    for (store, book) in &books {
+        runs.extend(book.runs.iter().filter(|logged| book.may_be_own(logged)).map(|logged| (logged, *store)));
     }
     runs.retain(|(logged, _)| args.app.as_ref().is_none_or(|app| logged.record.app == *app));
     if reading.stores.len() > 1 {

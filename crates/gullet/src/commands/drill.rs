@@ -121,18 +121,16 @@ fn perform(
     let reading_args = ReadingArgs { store: None, opening: args.opening.clone() };
     let reading = Reading::open(global, &reading_args, Some(&args.app), ui)?;
     let (store, logged) = match &args.run {
-        Some(run) => {
-            let (store, _, logged) = reading.run_of(ui, run)?;
-            (store, logged)
-        }
+        Some(run) => reading.run_of(ui, run)?,
         None => {
             let how = spec.drill.as_ref().and_then(|drill| drill.pick).unwrap_or_default();
             let of_app = |book: &gullet_logbook::logbook::Logbook| book.last_good(&args.app).is_some();
-            let found = reading.stores.iter().find(|(_, book)| of_app(book));
+            let found = reading.books(ui)?.into_iter().find(|(_, book)| of_app(book));
             let Some((store, book)) = found else { return Err(DrillError::NoRun(args.app.clone()).into()) };
-            (store, pick(book, &args.app, how, outside.world().random)?)
+            (store, pick(&book, &args.app, how, outside.world().random)?.clone())
         }
     };
+    let logged = &logged;
     must_open(store, logged)?;
     let plan = DrillPlan::make(logged, spec, state, outside.world().random);
     if args.plan {
@@ -228,7 +226,7 @@ pub fn keep(ui: &mut Ui, global: &Global, args: &KeepArgs) -> Result<Exit, Comma
     let reading = Reading::open(global, &ReadingArgs::default(), None, ui)?;
     let Some(loaded) = &reading.loaded else { return Ok(Exit::Failed) };
     let state = open::state(loaded)?;
-    let (store, _, logged) = reading.run_of(ui, &args.run)?;
+    let (store, logged) = &reading.run_of(ui, &args.run)?;
     let run = &logged.record.run;
     if logged.is_thinned() && !args.undo {
         return Err(CommandError::text(

@@ -8,7 +8,7 @@ use std::path::PathBuf;
 
 use clap::Args;
 use gullet_host::world::World;
-use gullet_logbook::logbook::Logged;
+use gullet_logbook::logbook::{Logged, RunLine};
 use gullet_model::record::RemarkKind;
 use gullet_restore::restore::{OwnerMap, RestorePlan, RestoreReport, Selection, say_damage};
 use gullet_store::Store;
@@ -132,7 +132,7 @@ pub fn restore(ui: &mut Ui, global: &Global, args: &RestoreArgs) -> Result<Exit,
         return to_output(ui, &reading, args, form);
     }
     let Some(into) = &args.into else { return list(ui, &reading, &args.run) };
-    let (store, _, logged) = reading.run_of(ui, &args.run)?;
+    let (store, logged) = &reading.run_of(ui, &args.run)?;
     let into = std::path::absolute(into)?;
     must_open(store, logged)?;
     let is_own = reading.is_own(logged);
@@ -221,43 +221,39 @@ fn no_such_path(run: &str) -> CommandError {
 /// What can be restored of an application, or where a restore may go.
 fn list(ui: &mut Ui, reading: &Reading, text: &str) -> Result<Exit, CommandError> {
     let app = match reading.run_of(ui, text) {
-        Ok((_, _, logged)) => logged.record.app.clone(),
-        Err(error) if !reading.runs().iter().any(|logged| logged.record.app == text) => return Err(error),
+        Ok((_, logged)) => logged.record.app,
+        Err(error) if !reading.runs().iter().any(|run| run.app == text) => return Err(error),
         Err(_) => text.to_owned(),
     };
     let now = jiff::Timestamp::now();
-    let can_be = |logged: &&Logged| {
-        logged.record.app == app && !logged.is_thinned() && logged.record.captures.iter().any(|c| c.is_captured())
-    };
-    let runs: Vec<&Logged> = reading.own_runs().into_iter().filter(can_be).collect();
+    let can_be = |run: &&RunLine| run.app == app && !run.thinned && run.parts > 0;
+    let runs: Vec<&RunLine> = reading.own_runs().into_iter().filter(can_be).collect();
     let others = reading.runs().into_iter().filter(can_be).count() - runs.len();
     if ui.is_json() {
         let rows: Vec<_> = runs
             .iter()
-            .map(|logged| {
-                let record = &logged.record;
-                serde_json::json!({ "run": record.run, "machine": record.machine, "started": record.started, "outcome": logged.outcome(),
-                    "bytes": record.bytes(), "parts": record.captures.len(), "proven": logged.proven() })
+            .map(|run| {
+                serde_json::json!({ "run": run.run, "machine": run.machine, "started": run.started, "outcome": run.outcome,
+                    "bytes": run.bytes, "parts": run.parts, "proven": run.proven })
             })
             .collect();
         ui.json(&rows)?;
         return Ok(Exit::Complete);
     }
-    let latest = runs.iter().rev().find(|logged| logged.is_good()).map(|logged| logged.record.run.clone());
+    let latest = runs.iter().rev().find(|run| run.is_good()).map(|run| run.run.clone());
     // Without a state folder every machine is shown, and none of their runs is simply the latest.
-    let machines: std::collections::BTreeSet<&String> = runs.iter().map(|logged| &logged.record.machine).collect();
+    let machines: std::collections::BTreeSet<&String> = runs.iter().map(|run| &run.machine).collect();
     let latest = latest.filter(|_| machines.len() == 1);
-    let rows = runs.iter().rev().map(|logged| {
-        let record = &logged.record;
-        let note = if Some(&record.run) == latest.as_ref() { format!("{app}@latest") } else { String::new() };
+    let rows = runs.iter().rev().map(|run| {
+        let note = if Some(&run.run) == latest.as_ref() { format!("{app}@latest") } else { String::new() };
         vec![
-            record.run.to_string(),
-            time(record.started),
-            ago(record.started, now),
-            outcome(logged.outcome()),
-            record.captures.iter().filter(|capture| capture.is_captured()).count().to_string(),
-            size(record.bytes()),
-            logged.proven().map_or_else(|| "never".to_owned(), |at| ago(at, now)),
+            run.run.to_string(),
+            time(run.started),
+            ago(run.started, now),
+            outcome(run.outcome),
+            run.parts.to_string(),
+            size(run.bytes),
+            run.proven.map_or_else(|| "never".to_owned(), |at| ago(at, now)),
             note,
         ]
     });
@@ -272,7 +268,7 @@ fn list(ui: &mut Ui, reading: &Reading, text: &str) -> Result<Exit, CommandError
 /// A tar, or one file, to standard output.
 fn to_output(ui: &mut Ui, reading: &Reading, args: &RestoreArgs, form: Form) -> Result<Exit, CommandError> {
     use std::io::{IsTerminal, Write};
-    let (store, _, logged) = reading.run_of(ui, &args.run)?;
+    let (store, logged) = &reading.run_of(ui, &args.run)?;
     must_open(store, logged)?;
     let paths = selections(&args.paths)?;
     if std::io::stdout().is_terminal() && form == Form::Tar {

@@ -1,10 +1,9 @@
 //! `gullet runs`.
 
 use clap::Args;
-use gullet_logbook::logbook::{Logged, Moment};
+use gullet_logbook::logbook::{Moment, RunLine};
 use gullet_model::outcome::Outcome;
 use gullet_model::problem::ProblemKind;
-use serde::Serialize;
 
 use crate::args::{Global, ReadingArgs};
 use crate::error::CommandError;
@@ -14,6 +13,8 @@ use crate::table::noted_table;
 use crate::text::{ago, count, harmless, held_for, minute, size, zone};
 use crate::ui::{Ui, outcome};
 
+/// So many runs a table shows where nothing says how many.
+const SHOWN: usize = 100;
 /// The column of the machine.
 const MACHINE: usize = 2;
 
@@ -29,6 +30,9 @@ pub struct RunsArgs {
     /// Only the newest so many
     #[arg(long, value_name = "NUMBER")]
     pub(super) last: Option<usize>,
+    /// All of them; otherwise a table shows the newest 100 where neither `--since` nor `--until` says which
+    #[arg(long, conflicts_with = "last")]
+    pub(super) all: bool,
     /// Only runs that are not complete
     #[arg(long)]
     pub(super) failed: bool,
@@ -59,14 +63,12 @@ pub struct RunsArgs {
 
 impl RunsArgs {
     /// Whether a run is meant by its outcome, its problems, what started it, and its machine.
-    fn has(&self, logged: &Logged) -> bool {
-        let record = &logged.record;
-        let of_kind =
-            |kind: ProblemKind| record.causes.iter().chain(&record.warnings).any(|problem| problem.kind == kind);
-        let of_machine = |name: &String| record.host.name == *name || record.machine == *name;
-        self.outcome.is_none_or(|outcome| logged.outcome() == outcome)
+    fn has(&self, run: &RunLine) -> bool {
+        let of_kind = |kind: ProblemKind| run.causes.contains(&kind) || run.warnings.contains(&kind);
+        let of_machine = |name: &String| run.host == *name || run.machine == *name;
+        self.outcome.is_none_or(|outcome| run.outcome == outcome)
             && self.cause.is_none_or(of_kind)
-            && self.trigger.as_ref().is_none_or(|text| record.trigger.contains(text.as_str()))
+            && self.trigger.as_ref().is_none_or(|text| run.trigger.contains(text.as_str()))
             && self.machine.as_ref().is_none_or(of_machine)
     }
 }
@@ -98,112 +100,55 @@ fn beginning(moment: Moment, now: jiff::Timestamp) -> Option<jiff::Timestamp> {
     Some(day.to_zoned_datetime(zone).ok()?.timestamp())
 }
 
-#[derive(Serialize)]
-struct RunView<'a> {
-    run: &'a str,
-    app: &'a str,
-    outcome: Outcome,
-    started: jiff::Timestamp,
-    ended: jiff::Timestamp,
-    held_ms: Option<u64>,
-    parts: usize,
-    files: u64,
-    bytes: u64,
-    bytes_stored: u64,
-    partial: bool,
-    reason: Option<&'a str>,
-    cause: Option<&'a str>,
-    causes: Vec<ProblemKind>,
-    warnings: Vec<ProblemKind>,
-    trigger: &'a str,
-    in_store: bool,
-    thinned: bool,
-    verified: Option<jiff::Timestamp>,
-    proven: Option<jiff::Timestamp>,
-    kept: bool,
-    host: &'a str,
-    machine: &'a str,
-    record: &'a str,
-}
-
-impl<'a> From<&'a Logged> for RunView<'a> {
-    fn from(logged: &'a Logged) -> Self {
-        let record = &logged.record;
-        Self {
-            run: record.run.as_str(),
-            app: &record.app,
-            outcome: logged.outcome(),
-            started: record.started,
-            ended: record.ended,
-            held_ms: record.hold.held_ms,
-            parts: record.captures.iter().filter(|capture| capture.is_captured()).count(),
-            files: record.files(),
-            bytes: record.bytes(),
-            bytes_stored: record.bytes_stored(),
-            partial: record.partial,
-            reason: record.reason.as_deref(),
-            cause: record.causes.first().map(|cause| cause.text.as_str()),
-            causes: record.causes.iter().map(|cause| cause.kind).collect(),
-            warnings: record.warnings.iter().map(|warning| warning.kind).collect(),
-            trigger: &record.trigger,
-            in_store: logged.in_store,
-            thinned: logged.is_thinned(),
-            verified: logged.verified(),
-            proven: logged.proven(),
-            kept: logged.is_kept(),
-            host: &record.host.name,
-            machine: &record.machine,
-            record: &logged.name,
-        }
-    }
-}
-
 pub fn runs(ui: &mut Ui, global: &Global, args: &RunsArgs) -> Result<Exit, CommandError> {
     let reading = Reading::open(global, &args.reading, args.app.as_deref(), ui)?;
     let mut runs = reading.runs();
-    runs.retain(|logged| !args.failed || logged.outcome() > Outcome::Complete);
+    runs.retain(|run| !args.failed || run.outcome > Outcome::Complete);
     let now = jiff::Timestamp::now();
     if let Some(since) = args.since.and_then(|since| beginning(since, now)) {
-        runs.retain(|logged| logged.record.started >= since);
+        runs.retain(|run| run.started >= since);
     }
     if let Some(until) = args.until.and_then(|until| until.in_zone(&jiff::tz::TimeZone::system(), now)) {
-        runs.retain(|logged| logged.record.started <= until);
+        runs.retain(|run| run.started <= until);
     }
     if let Some(wanted) = &args.reason {
-        runs.retain(|logged| logged.record.reason.as_ref().is_some_and(|reason| reason.contains(wanted.as_str())));
+        runs.retain(|run| run.reason.as_ref().is_some_and(|reason| reason.contains(wanted.as_str())));
     }
-    runs.retain(|logged| args.has(logged));
-    let skipped = args.last.map_or(0, |last| runs.len().saturating_sub(last));
-    let views: Vec<RunView<'_>> = runs.iter().skip(skipped).map(|logged| RunView::from(*logged)).collect();
+    runs.retain(|run| args.has(run));
+    let is_limited = !args.all && !ui.is_json() && args.since.is_none() && args.until.is_none();
+    let most = args.last.or(is_limited.then_some(SHOWN));
+    let skipped = most.map_or(0, |most| runs.len().saturating_sub(most));
+    let runs = &runs[skipped..];
     if ui.is_json() {
-        ui.json(&views)?;
+        ui.json(&runs)?;
         return Ok(Exit::Complete);
     }
-    if views.is_empty() {
+    if runs.is_empty() {
         ui.say("no runs");
         return Ok(Exit::Complete);
     }
-    show(ui, &views, now);
+    show(ui, runs, now);
     if skipped > 0 {
-        ui.tell(format!("and {} before", count(skipped as u64, "run")));
+        let how = if args.last.is_none() { ": `--all` shows them, too" } else { "" };
+        ui.tell(format!("and {} before{how}", count(skipped as u64, "run")));
     }
     Ok(Exit::Complete)
 }
 
 /// A line for each run, and below it what there is to say of it.
-fn show(ui: &mut Ui, views: &[RunView<'_>], now: jiff::Timestamp) {
-    let rows = views.iter().map(|view| {
+fn show(ui: &mut Ui, runs: &[&RunLine], now: jiff::Timestamp) {
+    let rows = runs.iter().map(|run| {
         vec![
-            view.run.to_owned(),
-            view.app.to_owned(),
-            harmless(if view.host.is_empty() { view.machine } else { view.host }),
-            minute(view.started),
-            outcome(view.outcome),
-            view.held_ms.map_or_else(|| "-".to_owned(), |held| held_for(held, view.outcome)),
-            view.parts.to_string(),
-            size(view.bytes),
-            size(view.bytes_stored),
-            view.proven.map_or_else(|| "never".to_owned(), |at| ago(at, now)),
+            run.run.to_string(),
+            run.app.clone(),
+            harmless(if run.host.is_empty() { &run.machine } else { &run.host }),
+            minute(run.started),
+            outcome(run.outcome),
+            run.held_ms.map_or_else(|| "-".to_owned(), |held| held_for(held, run.outcome)),
+            run.parts.to_string(),
+            size(run.bytes),
+            size(run.bytes_stored),
+            run.proven.map_or_else(|| "never".to_owned(), |at| ago(at, now)),
         ]
     });
     let mut rows: Vec<Vec<String>> = rows.collect();
@@ -211,20 +156,20 @@ fn show(ui: &mut Ui, views: &[RunView<'_>], now: jiff::Timestamp) {
     let mut headings =
         vec!["run", "application", "machine", &began, "outcome", ">held", ">parts", ">size", ">stored", "last drilled"];
     // There only where they differ.
-    if views.iter().all(|view| view.machine == views[0].machine) {
+    if runs.iter().all(|run| run.machine == runs[0].machine) {
         headings.remove(MACHINE);
         for row in &mut rows {
             row.remove(MACHINE);
         }
     }
-    let notes = views.iter().map(|view| {
+    let notes = runs.iter().map(|run| {
         let mut note: Vec<String> = Vec::new();
-        note.extend(view.kept.then(|| "kept".to_owned()));
-        note.extend(view.partial.then(|| "partial".to_owned()));
-        note.extend(view.thinned.then(|| "removed: only its record is left".to_owned()));
-        note.extend((!view.in_store).then(|| "record waits for the store".to_owned()));
-        note.extend(view.reason.map(str::to_owned));
-        note.extend(view.cause.map(str::to_owned));
+        note.extend(run.kept.then(|| "kept".to_owned()));
+        note.extend(run.partial.then(|| "partial".to_owned()));
+        note.extend(run.thinned.then(|| "removed: only its record is left".to_owned()));
+        note.extend((!run.in_store).then(|| "record waits for the store".to_owned()));
+        note.extend(run.reason.clone());
+        note.extend(run.cause.clone());
         harmless(&note.join("; "))
     });
     ui.say(noted_table(&headings, rows, &notes.collect::<Vec<_>>()));

@@ -82,7 +82,7 @@ impl KindArg {
 
 pub fn show(ui: &mut Ui, global: &Global, args: &ShowArgs) -> Result<Exit, CommandError> {
     let reading = Reading::open(global, &args.reading, None, ui)?;
-    let (store, _, logged) = reading.find(ui, &args.run)?;
+    let (store, logged) = &reading.find(ui, &args.run)?;
     if logged.is_locked && (args.definition_used || args.listing || args.hook_output) {
         return Err(locked(logged));
     }

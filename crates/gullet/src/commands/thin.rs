@@ -62,14 +62,16 @@ pub fn thin(ui: &mut Ui, global: &Global, args: &ThinArgs) -> Result<Exit, Comma
     let mut exit = Exit::Complete;
     let mut done = Vec::new();
     let mut stores = Vec::new();
+    let books = reading.books(ui)?;
     for text in &args.runs {
-        let (store, book, logged) = reading.find(ui, text)?;
+        let (store, logged) = &reading.find(ui, text)?;
+        let Some((_, book)) = books.iter().find(|(of, _)| std::ptr::eq(*of, *store)) else { continue };
         sweep::may_thin(book, logged, store, state.machine())?;
         let record = &logged.record;
         if args.yes {
             sweep::thin(book, logged, &because, store, &state, outside.world())?;
             exit = exit.worse(remove_outside(ui, loaded, &state, &outside, logged)?);
-            stores.push(store);
+            stores.push(*store);
         }
         done.push(serde_json::json!({ "run": record.run, "app": record.app, "thinned": args.yes }));
         if !ui.is_json() {
@@ -145,10 +147,11 @@ fn by_rules(
     }
     let wanted = |app: &&String| args.apps.is_empty() || args.apps.contains(app);
     let now = outside.world().clock.now();
+    let books = reading.books(ui)?;
     let (mut exit, mut stores, mut all) = (Exit::Complete, Vec::new(), Vec::new());
     for app in loaded.definition.app.keys().filter(wanted) {
         let Some((rules, zone)) = rules_of(loaded, app) else { continue };
-        for (store, book) in &reading.stores {
+        for (store, book) in &books {
             let decided = decide_app(book, app, rules, &zone, now);
             let going = going(&decided);
             let bytes = freed(book, &going);
@@ -162,7 +165,7 @@ fn by_rules(
             }
             if args.yes && !going.is_empty() {
                 exit = exit.worse(give_up(ui, (loaded, state, outside), (store, book), &going)?);
-                stores.push(store);
+                stores.push(*store);
             }
         }
     }

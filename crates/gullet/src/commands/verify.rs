@@ -100,9 +100,9 @@ fn perform(ui: &mut Ui, global: &Global, args: &VerifyArgs, outside: &RealWorld)
     let mut exit = Exit::Complete;
     let mut asked = Vec::new();
     for text in &args.runs {
-        asked.push(reading.find(ui, text)?.2.name.clone());
+        asked.push(reading.find(ui, text)?.1.name);
     }
-    for (store, book) in &reading.stores {
+    for (store, book) in &reading.books(ui)? {
         let runs: Vec<&Logged> = book
             .runs
             .iter()

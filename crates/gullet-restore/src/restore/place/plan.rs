@@ -16,7 +16,7 @@ use crate::restore::RestoreError;
 use crate::restore::select::Selection;
 use gullet_capture::plan::Plan;
 use gullet_host::world::World;
-use gullet_logbook::logbook::{Logbook, Logged};
+use gullet_logbook::logbook::{Logged, RunLine};
 use gullet_model::definition::command_text;
 use gullet_model::definition::{App, OneOrMany, Probe, Require, RestoreHook};
 use gullet_model::outcome::Outcome;
@@ -188,8 +188,8 @@ pub struct AfterRestore {
 pub struct PlaceContext<'a> {
     /// The run.
     pub logged: &'a Logged,
-    /// All runs of its store.
-    pub book: &'a Logbook,
+    /// All runs that are known, oldest first.
+    pub runs: &'a [&'a RunLine],
     /// The store.
     pub store: &'a Store,
     /// The store's folder, where it is known.

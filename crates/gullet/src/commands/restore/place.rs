@@ -1,7 +1,7 @@
 //! `gullet restore --in-place`, and what goes on with one.
 
 use gullet_host::state::State;
-use gullet_logbook::logbook::{Logbook, Logged};
+use gullet_logbook::logbook::{Logged, RunLine};
 use gullet_model::definition::{Loaded, RestoreSpec};
 use gullet_restore::restore::RestoreError;
 use gullet_restore::restore::place::{
@@ -70,13 +70,13 @@ impl Here {
     fn ground<'g>(
         &'g self,
         store: &'g Store,
-        book: &'g Logbook,
+        runs: &'g [&'g RunLine],
         logged: &'g Logged,
         folder: &'g std::path::Path,
     ) -> PlaceContext<'g> {
         PlaceContext {
             logged,
-            book,
+            runs,
             store,
             store_folder: folder,
             state: self.state.folder(),
@@ -85,12 +85,14 @@ impl Here {
         }
     }
 
-    fn plan(&self, ui: &mut Ui, run: &str, asked: PlaceRequest) -> Result<(PlacePlan, &Store, &Logged), CommandError> {
-        let (store, book, logged) = self.reading.run_of(ui, run)?;
-        must_open(store, logged)?;
+    fn plan(&self, ui: &mut Ui, run: &str, asked: PlaceRequest) -> Result<(PlacePlan, &Store, Logged), CommandError> {
+        let (store, logged) = self.reading.run_of(ui, run)?;
+        must_open(store, &logged)?;
+        let runs = self.reading.runs();
         let folder = std::path::PathBuf::from(store.location().describe());
-        let plan = PlacePlan::make(&self.ground(store, book, logged, &folder), asked);
-        Ok((plan.map_err(with_hint)?, store, logged))
+        let plan = PlacePlan::make(&self.ground(store, &runs, &logged, &folder), asked);
+        let plan = plan.map_err(with_hint)?;
+        Ok((plan, store, logged))
     }
 
     fn in_place(&self, ui: &mut Ui, args: &RestoreArgs) -> Result<Exit, CommandError> {
@@ -104,12 +106,12 @@ impl Here {
             parts: args.parts.clone(),
             paths: args.paths.iter().map(path).collect(),
             maps: args.place.map.clone(),
-            owners: super::owners(args, self.reading.run_of(ui, &args.run)?.2)?,
+            owners: super::owners(args, &self.reading.run_of(ui, &args.run)?.1)?,
             drop: args.place.set_aside_extra,
             allow_incomplete: args.place.allow_incomplete,
             accepted: args.place.accept.clone(),
         };
-        let (plan, store, logged) = self.plan(ui, &args.run, asked)?;
+        let (plan, store, logged) = &self.plan(ui, &args.run, asked)?;
         let lock = self.state.lock(&plan.app, &format!("restore, process {}", std::process::id()))?;
         if let Some(journal) = Journal::load(self.state.folder(), &plan.app)? {
             let text = format!("run {} was restored in place already: it is {}", journal.run, journal.stage.words());
@@ -120,11 +122,11 @@ impl Here {
                 _ => format!("gullet restore {} --continue, or --undo", plan.app),
             }));
         }
-        if !self.agreed(ui, args, &plan)? {
+        if !self.agreed(ui, args, plan)? {
             return Ok(if args.place.plan { Exit::Complete } else { Exit::Refused });
         }
-        let report = self.applied(ui, store, logged, !args.place.unattended, |with| apply(&plan, with))?;
-        let exit = self.finish(ui, &plan, &report);
+        let report = self.applied(ui, store, logged, !args.place.unattended, |with| apply(plan, with))?;
+        let exit = self.finish(ui, plan, &report);
         drop(lock);
         exit
     }
@@ -212,13 +214,13 @@ impl Here {
         }
         let mut asked = journal.asked.clone();
         asked.accepted.extend(args.place.accept.iter().cloned());
-        let (plan, store, logged) = self.plan(ui, &journal.run, asked)?;
-        must_be_agreed_to(&plan)?;
+        let (plan, store, logged) = &self.plan(ui, &journal.run, asked)?;
+        must_be_agreed_to(plan)?;
         if !ui.is_json() && !ui.is_quiet() {
             ui.say(format!("{}: {} from run {}", styled(BOLD, "go on with the restore"), plan.app, plan.run));
         }
-        let report = self.applied(ui, store, logged, !args.place.unattended, |with| go_on(&plan, journal, with))?;
-        self.finish(ui, &plan, &report)
+        let report = self.applied(ui, store, logged, !args.place.unattended, |with| go_on(plan, journal, with))?;
+        self.finish(ui, plan, &report)
     }
 
     fn undo(&self, ui: &mut Ui, args: &RestoreArgs, journal: Journal) -> Result<Exit, CommandError> {
@@ -290,7 +292,7 @@ impl Here {
         journal: &Journal,
         spec: &RestoreSpec,
     ) -> Result<Result<(), (String, bool)>, CommandError> {
-        let (store, _, logged) = self.reading.run_of(ui, &journal.run)?;
+        let (store, logged) = &self.reading.run_of(ui, &journal.run)?;
         let guard = guard_commands();
         let ui = std::cell::RefCell::new(ui);
         let mut with = Applying {

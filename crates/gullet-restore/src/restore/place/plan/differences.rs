@@ -13,7 +13,7 @@ use crate::restore::RestoreError;
 use gullet_capture::kinds::{postgres_programs, remaining};
 use gullet_capture::part::{Why, name_of};
 use gullet_capture::plan::{changed_facts, facts_now};
-use gullet_logbook::logbook::Logged;
+use gullet_logbook::logbook::RunLine;
 
 /// What the application says of itself otherwise than before the run. Where it does not answer nothing is known: it may be stopped,
 /// or lost.
@@ -37,12 +37,12 @@ impl PlacePlan {
         if then.name != now.name {
             found.push(("host", format!("the run is of the host {}; this is {}", then.name, now.name)));
             let clock = ground.world.clock.now();
-            let is_alive = |logged: &&Logged| {
-                let hours = clock.duration_since(logged.record.started).as_hours();
-                logged.record.app == record.app && logged.record.host.name == then.name && hours < ALIVE
+            let is_alive = |run: &&&RunLine| {
+                let hours = clock.duration_since(run.started).as_hours();
+                run.app == record.app && run.host == then.name && hours < ALIVE
             };
-            if let Some(last) = ground.book.runs.iter().rev().find(is_alive) {
-                let text = format!("{} ran it at {}: it is still alive there", then.name, last.record.started);
+            if let Some(last) = ground.runs.iter().rev().find(is_alive) {
+                let text = format!("{} ran it at {}: it is still alive there", then.name, last.started);
                 found.push(("alive", text));
             }
         }
