@@ -508,7 +508,32 @@ def bench_compare(work, times):
         memory_text(given))
 
 
+def bench_runs(work, times):
+    say("10,000 runs: what reading commands and `due` take")
+    data = work / "data"
+    small_files(data, 1, 300, 7)
+    place = Place(work / "place", files_app(data))
+    for _ in range(10_000):
+        place.gullet("run", "app", "--quiet")
+    run = place.json("runs", "--last", "1")[0]["run"]
+
+    def measure(state):
+        for words in (["runs"], ["runs", "--json"], ["show", run], ["status"], ["due"]):
+            place.gullet(*words)
+            given = [place.gullet(*words) for _ in range(max(times, 7))]
+            limit = "< 30 ms, 20 MiB" if words == ["due"] else "< 100 ms"
+            took = median([took for took, _ in given])
+            row(f"`{' '.join(words[:2] if words[0] != 'show' else ['show', 'RUN'])}` at {state}", "-", f"{took * 1000:.0f} ms", "-", 0, limit, memory_text(given))
+
+    measure("10,000 runs")
+    with open(place.definition, "a") as file:
+        file.write("[app.app.keep]\nnewest = 100\n")
+    place.gullet("thin", "app", "--yes")
+    measure("10,000 runs, 9,900 of them thinned")
+
+
 BENCHES = {
+    "runs": bench_runs,
     "compare": bench_compare,
     "hold": bench_hold,
     "first": bench_first,
