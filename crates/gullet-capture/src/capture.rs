@@ -3,7 +3,9 @@
 use std::fs;
 use std::path::{Path, PathBuf};
 
-use gullet_store::{Deposited, PathError};
+use gullet_host::hook::{Cancellation, Notes, Runner};
+use gullet_host::state::State;
+use gullet_store::{Deposit, Deposited, PathError};
 use jiff::Timestamp;
 
 use crate::kinds;
@@ -11,8 +13,8 @@ use crate::part::blank::blank;
 use crate::part::marks::{MadeMarks, Marks};
 use crate::part::staged::{SourceChange, Staged};
 use crate::part::walk::Walk;
-use crate::part::{CaptureContext, PartError, WarmCopy, drift, files, produce};
-use crate::plan::PlannedPart;
+use crate::part::{CaptureContext, Filesystems, PartError, Staging, WarmCopy, drift, files, produce};
+use crate::plan::{Plan, PlannedPart};
 use gullet_model::definition::PartSource;
 use gullet_model::record::Capture;
 use gullet_model::words::millis;
@@ -85,6 +87,42 @@ pub fn secure(part: &PlannedPart, context: &mut CaptureContext<'_, '_>) -> Resul
     let took = context.world.clock.uptime().saturating_sub(began);
     capture.took_ms = millis(took);
     Ok(secured)
+}
+
+/// Captures a part apart from any run: nothing is held for it, and nothing that earlier runs know of it is used.
+///
+/// # Errors
+/// When it could not be captured or stored.
+pub fn apart(
+    part: &PlannedPart,
+    plan: &Plan,
+    (state, runner): (&State, &Runner<'_>),
+    deposit: &mut Deposit<'_>,
+    scratch: PathBuf,
+) -> Result<Capture, PartError> {
+    let (mut grounds, mut staging) = (Filesystems::default(), Staging::new(state, &plan.app, &runner.run));
+    let mut context = CaptureContext {
+        world: runner.world,
+        plan,
+        runner,
+        patience: Cancellation { stop: Some(runner.world.stop), ..Cancellation::default() },
+        deposit,
+        progress: &mut |_, _| {},
+        marks: scratch.with_extension("marks"),
+        scratch,
+        grounds: &mut grounds,
+        staging: &mut staging,
+        in_hold: false,
+        is_live: false,
+        warm: None,
+        last: None,
+        reread: true,
+        commands: Vec::new(),
+        notes: Notes::default(),
+    };
+    let mut secured = secure(part, &mut context)?;
+    secured.store(part, &mut context)?;
+    Ok(secured.capture)
 }
 
 /// The capture of a part that could not be captured.

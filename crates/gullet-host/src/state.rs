@@ -9,6 +9,7 @@
 //! logs/APP/RUN.jsonl              the run's events as they happened; below logs/APP/open/ until its end
 //! holds/APP.note                  what is held (see the module `hold`)
 //! waiting/APP/STEM-HASH.json      records that the store could not take
+//! apart/ID/                       private; what a command makes beside the runs, removed at its end
 //! ended/HASH                       drills and verifications that were due and came to their end
 //! notify/ended/RUN.json            what there is to tell of a run that ended
 //! notify/queue/ID.json             messages that wait to be sent
@@ -23,6 +24,7 @@
 //!
 //! It holds chunk ids, marks and listings in clear, so it is private to its account (0700).
 
+mod apart;
 mod clear;
 mod ended;
 mod locks;
@@ -44,6 +46,7 @@ use crate::permissions::is_not_private;
 use gullet_model::ids::Random;
 use gullet_model::ids::random_id;
 
+pub use apart::ApartFolder;
 pub use locks::{AppLock, SweepLock};
 
 /// Where the logs of runs are that have not come to their end; a folder of its own, for every command looks into it.

@@ -1,6 +1,8 @@
 //! What differs between two runs, or between a run and what is there now; and in which runs a path or a part was captured.
 //! Nothing is restored for it.
 
+mod exports;
+mod texts;
 mod trace;
 
 use std::collections::HashMap;
@@ -8,21 +10,22 @@ use std::fs;
 use std::hash::{BuildHasher, RandomState};
 use std::io::{self, BufRead, BufReader};
 use std::path::{Path, PathBuf};
-use std::time::Duration;
 
 use gullet_store::listing::{Difference, Entry, Kind, ListingReader, PathName, compare as compare_listings};
 use gullet_store::{ChunkReader, Store, StoreError};
 use serde::Serialize;
-use similar::{ChangeTag, TextDiff};
 
 use crate::restore::{Contents, WholeFile};
+pub use exports::{Exported, export_now};
 use gullet_capture::kinds::remaining;
 use gullet_capture::part::{Why, name_of};
 use gullet_capture::plan::Plan;
 use gullet_logbook::logbook::Logged;
-use gullet_model::definition::PartKind;
-use gullet_model::record::{Capture, Layout};
+use gullet_model::definition::{Nature, PartKind};
+use gullet_model::record::Capture;
 use gullet_model::words::chain;
+pub use texts::TextChange;
+use texts::{lines, same_but_for_keys, text_of, without_keys};
 pub use trace::{TracedRun, trace_part, trace_path};
 
 /// Paths kept of a part, at most; all are counted.
@@ -33,10 +36,6 @@ const MOVED_MAX: usize = 100_000;
 const TEXTS_MAX: usize = 20;
 /// The longest text that is compared line by line, in bytes.
 const TEXT_MAX: u64 = 8 << 20;
-/// Lines kept of one text, at most.
-const LINES_MAX: usize = 200;
-/// How long a text may be compared for; then the rest is told as it comes.
-const TEXT_WITHIN: Duration = Duration::from_secs(5);
 
 /// Something could not be compared.
 #[derive(Debug, thiserror::Error)]
@@ -111,17 +110,6 @@ pub struct FactChange {
     pub is: Option<serde_json::Value>,
 }
 
-/// What differs in a text.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
-pub struct TextChange {
-    /// The file.
-    pub path: PathName,
-    /// Lines: `-` and `+` before what only the one or the other has, a blank before what both have.
-    pub lines: Vec<String>,
-    /// Further lines.
-    pub more: usize,
-}
-
 /// How many paths differ.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
 pub struct DifferenceCounts {
@@ -193,12 +181,27 @@ struct Gatherer {
     gone: Vec<(u64, Entry)>,
     added: Vec<(u64, Entry)>,
     texts: Vec<(Entry, Entry)>,
+    /// Whether times say anything: those of an export are of when it was made.
+    times_count: bool,
+    /// Whether the texts have keys that are drawn anew each time.
+    has_keys: bool,
+    /// Such texts of one length, which may be the same but for those.
+    alike: Vec<(Entry, Entry)>,
 }
 
 impl Gatherer {
     fn new(part: &str) -> Self {
         let comparison = PartComparison { part: part.to_owned(), ..PartComparison::default() };
-        Self { comparison, hasher: RandomState::new(), gone: Vec::new(), added: Vec::new(), texts: Vec::new() }
+        Self {
+            comparison,
+            hasher: RandomState::new(),
+            gone: Vec::new(),
+            added: Vec::new(),
+            texts: Vec::new(),
+            times_count: true,
+            has_keys: false,
+            alike: Vec::new(),
+        }
     }
 
     fn contents(&self, entry: &Entry) -> u64 {
@@ -223,15 +226,25 @@ impl Gatherer {
                 self.plain(ChangeKind::Added, &entry);
             }
             Difference::Changed(one, other) => {
-                let what = if one.same_contents(&other) { ChangeKind::Touched } else { ChangeKind::Changed };
-                let change =
-                    PathChange { what, path: other.path.clone(), from: None, was: length(&one), is: length(&other) };
-                self.comparison.note(change);
-                let is_text = what == ChangeKind::Changed && one.size.max(other.size) <= TEXT_MAX;
-                if is_text && one.kind == Kind::File && other.kind == Kind::File && self.texts.len() < TEXTS_MAX {
-                    self.texts.push((*one, *other));
+                if !self.times_count && *one == (Entry { mtime: one.mtime, ..(*other).clone() }) {
+                    return;
                 }
+                let is_alike = self.has_keys && one.kind == Kind::File && one.size == other.size;
+                if is_alike && !one.same_contents(&other) {
+                    return self.alike.push((*one, *other));
+                }
+                self.changed(*one, *other);
             }
+        }
+    }
+
+    fn changed(&mut self, one: Entry, other: Entry) {
+        let what = if one.same_contents(&other) { ChangeKind::Touched } else { ChangeKind::Changed };
+        let (was, is) = (length(&one), length(&other));
+        self.comparison.note(PathChange { what, path: other.path.clone(), from: None, was, is });
+        let is_text = what == ChangeKind::Changed && one.size.max(other.size) <= TEXT_MAX;
+        if is_text && one.kind == Kind::File && other.kind == Kind::File && self.texts.len() < TEXTS_MAX {
+            self.texts.push((one, other));
         }
     }
 
@@ -239,6 +252,40 @@ impl Gatherer {
         let size = length(entry);
         let (was, is) = if what == ChangeKind::Gone { (size, None) } else { (None, size) };
         self.comparison.note(PathChange { what, path: entry.path.clone(), from: None, was, is });
+    }
+
+    /// Compares two captures of the part; `both` names their runs.
+    fn captures(
+        &mut self,
+        (one, in_one): (&Capture, &mut ChunkReader),
+        (other, in_other): (&Capture, &mut ChunkReader),
+        both: &str,
+    ) -> Result<(), CompareError> {
+        self.comparison.facts = facts(one, other);
+        self.times_count = one.kind.nature() == Nature::Files;
+        self.has_keys = one.kind == PartKind::Postgres;
+        if let (Some(first), Some(second)) = (&one.listing, &other.listing) {
+            let walked = compare_listings((in_one, &first.root), (in_other, &second.root), |difference| {
+                self.take(difference);
+                Ok::<_, StoreError>(())
+            });
+            walked.map_err(CompareError::listing(both, &one.part))?;
+        }
+        for (before, after) in std::mem::take(&mut self.alike) {
+            let is_same = whole(&before, in_one).and_then(|one| same_but_for_keys(one, whole(&after, in_other)?));
+            // What cannot be read counts as different.
+            if !is_same.unwrap_or(false) {
+                self.changed(before, after);
+            }
+        }
+        self.pair();
+        for (before, after) in std::mem::take(&mut self.texts) {
+            if let (Some(before), Some(now)) = (text_of(&before, in_one), text_of(&after, in_other)) {
+                let plain = |text: String| if self.has_keys { without_keys(&text) } else { text };
+                self.comparison.texts.push(lines(&after.path, &plain(before), &plain(now)));
+            }
+        }
+        Ok(())
     }
 
     /// What is gone here and came there with the same contents was moved.
@@ -264,38 +311,6 @@ impl Gatherer {
         }
         self.comparison.paths.sort_by(|a, b| a.path.cmp(&b.path));
     }
-}
-
-/// The whole contents of a small file, where they are text.
-fn text_of(entry: &Entry, chunks: &mut ChunkReader) -> Option<String> {
-    let mut bytes = Vec::new();
-    let read = entry.each_chunk(chunks, |id, chunks| {
-        bytes.extend_from_slice(&chunks.get(id)?);
-        Ok::<_, StoreError>(())
-    });
-    read.ok().filter(|()| !bytes.contains(&0))?;
-    String::from_utf8(bytes).ok()
-}
-
-/// Compares two texts line by line.
-fn lines(path: &PathName, one: &str, other: &str) -> TextChange {
-    let diff = TextDiff::configure().timeout(TEXT_WITHIN).diff_lines(one, other);
-    let mut change = TextChange { path: path.clone(), lines: Vec::new(), more: 0 };
-    for group in diff.grouped_ops(1) {
-        for line in group.iter().flat_map(|op| diff.iter_changes(op)) {
-            if change.lines.len() >= LINES_MAX {
-                change.more += 1;
-                continue;
-            }
-            let mark = match line.tag() {
-                ChangeTag::Delete => '-',
-                ChangeTag::Insert => '+',
-                ChangeTag::Equal => ' ',
-            };
-            change.lines.push(format!("{mark}{}", line.value().trim_end_matches('\n')));
-        }
-    }
-    change
 }
 
 fn facts(one: &Capture, other: &Capture) -> Vec<FactChange> {
@@ -332,21 +347,8 @@ pub fn runs(
             (None, true) => gathering.comparison.only = Some("only the first run has it".to_owned()),
             (None, false) => gathering.comparison.only = Some("neither run has it".to_owned()),
             (Some(there), true) => {
-                gathering.comparison.facts = facts(capture, there);
-                if let (Some(first), Some(second)) = (&capture.listing, &there.listing) {
-                    let walked = compare_listings((&mut a, &first.root), (&mut b, &second.root), |difference| {
-                        gathering.take(difference);
-                        Ok::<_, StoreError>(())
-                    });
-                    let both = format!("{} and {}", one.record.run, other.record.run);
-                    walked.map_err(CompareError::listing(both, &capture.part))?;
-                }
-                gathering.pair();
-                for (before, after) in std::mem::take(&mut gathering.texts) {
-                    if let (Some(before), Some(now)) = (text_of(&before, &mut a), text_of(&after, &mut b)) {
-                        gathering.comparison.texts.push(lines(&after.path, &before, &now));
-                    }
-                }
+                let both = format!("{} and {}", one.record.run, other.record.run);
+                gathering.captures((capture, &mut a), (there, &mut b), &both)?;
             }
         }
         compared.push(gathering.comparison);
@@ -359,7 +361,8 @@ pub fn runs(
 }
 
 /// What differs between a run and what is there now. Of parts that are read from paths those are looked at; files whose length
-/// and time are as they were are taken for unchanged unless everything is read (`reread`).
+/// and time are as they were are taken for unchanged unless everything is read (`reread`). Exports are compared with those that
+/// were made anew.
 ///
 /// # Errors
 /// When a listing or what is there cannot be read.
@@ -367,7 +370,7 @@ pub fn with_now(
     (logged, store): (&Logged, &Store),
     (store_folder, state): (&Path, &Path),
     only: &[String],
-    reread: bool,
+    (reread, exported): (bool, Option<&Exported>),
 ) -> Result<Vec<PartComparison>, CompareError> {
     let now = |error: &dyn std::fmt::Display| CompareError::Now(error.to_string());
     let plan = Plan::of_record(&logged.record, store_folder.to_path_buf(), state.to_path_buf()).map_err(|e| now(&e))?;
@@ -378,12 +381,10 @@ pub fn with_now(
         let part = plan.parts.iter().find(|part| part.name == capture.part);
         let files = part.filter(|part| part.source.kind() == PartKind::Files);
         let (Some(part), Some(listing)) = (files, capture.listing.filter(|_| capture.is_captured())) else {
-            let why = match (capture.is_captured(), capture.layout) {
-                (false, _) => "the run does not have it",
-                (true, Layout::Export) => "it is an export: there is none now to compare with",
-                (true, Layout::Source) => "its files change for as long as its engine works: compare two runs",
-            };
-            gathering.comparison.only = Some(why.to_owned());
+            match exported.filter(|_| capture.is_captured() && capture.listing.is_some()) {
+                Some(exported) => exported.compare(&mut gathering, (capture, &mut chunks), &logged.record.run)?,
+                None => gathering.comparison.only = Some(why_not_now(capture).to_owned()),
+            }
             compared.push(gathering.comparison);
             continue;
         };
@@ -403,7 +404,17 @@ pub fn with_now(
         gathering.pair();
         compared.push(gathering.comparison);
     }
+    compared.extend(exported.iter().flat_map(|exported| exported.new_parts(&logged.record.captures)));
     Ok(compared)
+}
+
+/// Why a capture that has no paths to look at cannot be compared with what is there now.
+fn why_not_now(capture: &Capture) -> &'static str {
+    match (capture.is_captured(), &capture.outside) {
+        (false, _) => "the run does not have it",
+        (true, Some(_)) => "another system keeps it",
+        (true, None) => "it is made by commands of the definition, and none is at hand",
+    }
 }
 
 /// Compares an entry with what is at its path now.
@@ -451,10 +462,15 @@ fn same_attributes(path: &Path, entry: &Entry) -> bool {
         && gullet_capture::part::flags_of(&path) == entry.flags
 }
 
+/// The contents of a stored file, from its beginning.
+fn whole<'c>(entry: &Entry, chunks: &'c mut ChunkReader) -> io::Result<impl BufRead + use<'c>> {
+    let contents = Contents::of(entry, chunks).map_err(io::Error::other)?;
+    Ok(BufReader::new(WholeFile::of(entry, contents)))
+}
+
 /// Whether a file has the bytes that an entry says.
 fn same_bytes(path: &Path, entry: &Entry, chunks: &mut ChunkReader) -> io::Result<bool> {
-    let stored = Contents::of(entry, chunks).map_err(io::Error::other)?;
-    let (mut is, mut was) = (BufReader::new(fs::File::open(path)?), BufReader::new(WholeFile::of(entry, stored)));
+    let (mut is, mut was) = (BufReader::new(fs::File::open(path)?), whole(entry, chunks)?);
     loop {
         let (one, other) = (is.fill_buf()?, was.fill_buf()?);
         let length = one.len().min(other.len());

@@ -16,6 +16,10 @@ impl SourceKind for FilesSource {
         paths_text(&self.paths)
     }
 
+    fn can_be_made_anew(&self) -> bool {
+        false
+    }
+
     fn layout(&self) -> Layout {
         Layout::Source
     }

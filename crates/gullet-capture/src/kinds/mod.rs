@@ -44,6 +44,11 @@ pub(crate) trait SourceKind {
         Layout::Export
     }
 
+    /// Whether it can be made anew at any time, beside the runs, to be compared with what a run has.
+    fn can_be_made_anew(&self) -> bool {
+        true
+    }
+
     /// The paths that are captured as they stand, so that a snapshot or clones of them help.
     fn staged_paths(&self) -> Vec<&PathBuf> {
         Vec::new()
@@ -103,6 +108,11 @@ pub(crate) fn of(source: &PartSource) -> &dyn SourceKind {
 /// Where a part comes from, in words.
 pub fn source_text(part: &PlannedPart) -> String {
     of(&part.source).describe(part)
+}
+
+/// Whether a part can be made anew at any time, beside the runs: an export or a copy that its engine makes.
+pub fn can_be_made_anew(part: &PlannedPart) -> bool {
+    of(&part.source).can_be_made_anew()
 }
 
 /// What capturing and storing a part runs.

@@ -14,6 +14,10 @@ use gullet_model::definition::{CommandSpec, Outside, command_text};
 use gullet_model::record::{Capture, OutsideProof};
 
 impl SourceKind for Outside {
+    fn can_be_made_anew(&self) -> bool {
+        false
+    }
+
     fn describe(&self, _: &PlannedPart) -> String {
         command_text(&self.begin)
     }

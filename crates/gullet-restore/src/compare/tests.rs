@@ -1,3 +1,4 @@
+use super::texts::LINES_MAX;
 use super::*;
 
 fn entry(path: &str, contents: &str) -> Entry {
@@ -29,4 +30,25 @@ fn texts_are_compared_by_lines_and_bounded() {
     let many: String = (0..1000).map(|n| format!("{n}\n")).collect();
     let change = lines(&PathName::new("t"), "", &many);
     assert_eq!((change.lines.len(), change.more), (LINES_MAX, 1000 - LINES_MAX));
+}
+
+#[test]
+fn keys_that_are_drawn_anew_make_no_difference_and_everything_else_does() {
+    let same = |one: &str, other: &str| {
+        // Both are read in pieces of other sizes.
+        let reader = |text: &str, size| BufReader::with_capacity(size, io::Cursor::new(text.to_owned()));
+        let found: Vec<bool> = [(1, 3), (64, 5), (4096, 4096)]
+            .map(|(a, b)| same_but_for_keys(reader(one, a), reader(other, b)).unwrap())
+            .into();
+        assert!(found.iter().all(|each| *each == found[0]), "{found:?}");
+        found[0]
+    };
+    let dump = |key: &str, row: &str| format!("\\restrict {key}\ncopy t;\n{row}\n\\.\n\\unrestrict {key}\n");
+    assert!(same(&dump("abc", "1\t2"), &dump("xyz", "1\t2")));
+    assert!(!same(&dump("abc", "1\t2"), &dump("xyz", "1\t3")));
+    assert!(!same(&dump("abc", "1"), &dump("abcd", "1")), "a key of another length");
+    assert!(!same("\\restrict abc", "\\restricX abc") && !same("a \\restrict abc\n", "a \\restrict xyz\n"));
+    assert!(!same("x\\restrict abc\n", "x\\restrict xyz\n"), "not at the beginning of a line");
+    assert!(!same("\\restrict abc\n1\n", "\\restrict xyz\n2\n") && !same("a\n", "a\nb\n") && same("", ""));
+    assert_eq!(without_keys("\\restrict abc\nselect 1;\n"), "\\restrict KEY\nselect 1;\n");
 }

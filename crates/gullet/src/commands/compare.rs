@@ -5,11 +5,13 @@ use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
 
 use clap::Args;
-use gullet_capture::plan::{self, changed_facts};
+use gullet_capture::plan::{self, Plan, Request, changed_facts};
+use gullet_host::hook::Runner;
+use gullet_host::state::ApartFolder;
 use gullet_logbook::logbook::Logged;
 use gullet_model::definition::Loaded;
 use gullet_model::step::Facts;
-use gullet_restore::compare::{self, ChangeKind, CompareError, PartComparison, PathChange, TracedRun};
+use gullet_restore::compare::{self, ChangeKind, CompareError, Exported, PartComparison, PathChange, TracedRun};
 use gullet_store::Store;
 use gullet_store::listing::PathName;
 
@@ -41,7 +43,7 @@ pub struct CompareArgs {
     /// The second run
     #[arg(required_unless_present = "now")]
     other: Option<String>,
-    /// Instead of a second run: what is there now
+    /// Instead of a second run: what is there now; exports and copies of databases are made anew beside it, without a hold
     #[arg(long, conflicts_with = "other")]
     now: bool,
     /// Only this part (can be repeated)
@@ -115,7 +117,9 @@ pub fn compare(ui: &mut Ui, global: &Global, args: &CompareArgs) -> Result<Exit,
             let state =
                 reading.loaded.as_ref().map(open::state_folder).unwrap_or_else(|| PathBuf::from("/nonexistent"));
             let folder = PathBuf::from(store.location().describe());
-            let compared = compare::with_now((logged, store), (&folder, &state), &args.parts, args.reread)?;
+            let made = made_anew(ui, reading.loaded.as_ref(), logged, &args.parts)?;
+            let how = (args.reread, made.as_ref().map(|(made, _)| made));
+            let compared = compare::with_now((logged, store), (&folder, &state), &args.parts, how)?;
             let now = facts_now(reading.loaded.as_ref(), logged, &state);
             (compared, "what is there now".to_owned(), changed_facts(then, &now))
         }
@@ -135,6 +139,31 @@ pub fn compare(ui: &mut Ui, global: &Global, args: &CompareArgs) -> Result<Exit,
     }
     show(ui, &compared, args.all);
     Ok(Exit::Complete)
+}
+
+/// Exports of the application of a run as they are now, where the definition at hand has it; the folder goes with them.
+fn made_anew(
+    ui: &mut Ui,
+    loaded: Option<&Loaded>,
+    logged: &Logged,
+    parts: &[String],
+) -> Result<Option<(Exported, ApartFolder)>, CommandError> {
+    let app = &logged.record.app;
+    let Some(loaded) = loaded.filter(|loaded| loaded.definition.app.contains_key(app)) else { return Ok(None) };
+    let state = open::state(loaded)?;
+    let outside = RealWorld::new();
+    outside.listen_to_signals()?;
+    state.place(&["scratch"])?;
+    let runner = Runner { run: "compare".to_owned(), ..Runner::apart(outside.world(), app, state.folder()) };
+    let request = Request { app: app.clone(), ..Request::default() };
+    let plan = Plan::make(loaded, request, state.folder().to_path_buf(), &runner, None)?;
+    let folder = state.place_apart(outside.world().random)?;
+    ui.progress(&format!("{app}: exports are made anew"));
+    let made = compare::export_now(&plan, parts, (&state, &runner), folder.path())?;
+    if outside.world().stop.asked().is_some() {
+        return Err(CommandError::text(Exit::Interrupted, "stopped before everything was compared"));
+    }
+    Ok(Some((made, folder)))
 }
 
 /// What the application of a run says of itself now.

@@ -8,6 +8,7 @@ mod calendar;
 mod capture;
 mod commands;
 mod compare;
+mod compare_now;
 mod consistency;
 mod definition;
 mod docs;

@@ -292,6 +292,11 @@ fn each_database_can_be_a_part_of_its_own() {
     for name in ["isles", "ledger"] {
         assert_eq!(place.capture(&format!("base-{name}"))["facts"][format!("rows.{name}.public.t")], 2);
     }
+    server.sql("ledger", "insert into t values (3)");
+    let shown = place.gullet(&["compare", "app", "--now"]).exits(0);
+    let lines: Vec<&str> = shown.out.lines().map(str::trim).filter(|line| line.starts_with(['+', '-'])).collect();
+    assert_eq!(lines, ["+3"], "{}", shown.out);
+    shown.says("fact rows.ledger.public.t: 2 -> 3");
 }
 
 #[test]

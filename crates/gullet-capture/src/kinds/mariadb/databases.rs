@@ -88,7 +88,9 @@ pub(crate) fn export(
     if may {
         let accounts = folder.join("accounts.sql");
         // What a new server has already, such as `root`, is left as it is by a restore.
-        let words = [server.arguments(), ["--system=users", "--insert-ignore"].map(str::to_owned).to_vec()].concat();
+        let words =
+            [server.arguments(), ["--system=users", "--insert-ignore", "--skip-dump-date"].map(str::to_owned).to_vec()]
+                .concat();
         let call = dump_call(server, &accounts, context.patience);
         produce::perform(&dump_command(spec, server, words), call, context)?;
         is_whole(&accounts, WHOLE)?;
@@ -170,7 +172,8 @@ fn one_point(
     let gtid = lock.value("select @@gtid_binlog_pos", waiting)?;
     let newest = [lock, view].map(|session| session.value("select connection_id()", waiting));
     let newest = newest.into_iter().filter_map(|id| id.ok()?.parse::<u64>().ok()).max().unwrap_or(u64::MAX);
-    let words = ["--single-transaction", "--quick", "--routines", "--triggers", "--events", "--hex-blob"];
+    let words =
+        ["--single-transaction", "--skip-dump-date", "--quick", "--routines", "--triggers", "--events", "--hex-blob"];
     let mut words = [server.arguments(), words.map(str::to_owned).to_vec()].concat();
     if binlog.is_some() {
         words.extend(["--master-data=2", "--gtid"].map(str::to_owned));

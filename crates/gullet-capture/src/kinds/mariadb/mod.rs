@@ -37,6 +37,10 @@ impl SourceKind for Mariadb {
         }
     }
 
+    fn can_be_made_anew(&self) -> bool {
+        self.datadir.is_none()
+    }
+
     fn layout(&self) -> Layout {
         if self.datadir.is_some() { Layout::Source } else { Layout::Export }
     }

@@ -34,6 +34,10 @@ impl SourceKind for Postgres {
         }
     }
 
+    fn can_be_made_anew(&self) -> bool {
+        self.cluster.is_none()
+    }
+
     fn layout(&self) -> Layout {
         if self.cluster.is_some() { Layout::Source } else { Layout::Export }
     }

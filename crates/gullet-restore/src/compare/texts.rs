@@ -1,0 +1,98 @@
+//! What differs in a text, line by line.
+
+use std::io::{self, BufRead};
+use std::time::Duration;
+
+use gullet_store::listing::{Entry, PathName};
+use gullet_store::{ChunkReader, StoreError};
+use serde::Serialize;
+use similar::{ChangeTag, TextDiff};
+
+/// Lines kept of one text, at most.
+pub(super) const LINES_MAX: usize = 200;
+/// How long a text may be compared for; then the rest is told as it comes.
+const TEXT_WITHIN: Duration = Duration::from_secs(5);
+
+/// What differs in a text.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct TextChange {
+    /// The file.
+    pub path: PathName,
+    /// Lines: `-` and `+` before what only the one or the other has, a blank before what both have.
+    pub lines: Vec<String>,
+    /// Further lines.
+    pub more: usize,
+}
+
+/// The whole contents of a small file, where they are text.
+pub(super) fn text_of(entry: &Entry, chunks: &mut ChunkReader) -> Option<String> {
+    let mut bytes = Vec::new();
+    let read = entry.each_chunk(chunks, |id, chunks| {
+        bytes.extend_from_slice(&chunks.get(id)?);
+        Ok::<_, StoreError>(())
+    });
+    read.ok().filter(|()| !bytes.contains(&0))?;
+    String::from_utf8(bytes).ok()
+}
+
+/// Lines with a key that `pg_dump` draws anew for each export, so that a server cannot end them (PostgreSQL's documentation of
+/// `psql`, `\\restrict`).
+const KEY_LINES: [&[u8]; 2] = [b"\\restrict ", b"\\unrestrict "];
+
+/// A text without the keys that are drawn anew for each export.
+pub(super) fn without_keys(text: &str) -> String {
+    let plain = |line: &str| {
+        let key = KEY_LINES.iter().find(|word| line.as_bytes().starts_with(word));
+        key.map_or_else(|| line.to_owned(), |word| format!("{}KEY\n", String::from_utf8_lossy(word)))
+    };
+    text.split_inclusive('\n').map(plain).collect()
+}
+
+/// Whether two texts of one length are the same but for the keys that are drawn anew for each export, which have one length too.
+///
+/// # Errors
+/// When one of them cannot be read.
+pub(super) fn same_but_for_keys(mut one: impl BufRead, mut other: impl BufRead) -> io::Result<bool> {
+    let mut head: Vec<u8> = Vec::new();
+    loop {
+        let (a, b) = (one.fill_buf()?, other.fill_buf()?);
+        let length = a.len().min(b.len());
+        if length == 0 {
+            return Ok(a.is_empty() && b.is_empty());
+        }
+        for (one, other) in a[..length].iter().zip(&b[..length]) {
+            if one != other && !KEY_LINES.contains(&head.as_slice()) {
+                return Ok(false);
+            }
+            match one {
+                b'\n' => head.clear(),
+                // Nothing but the beginning of a line is needed, up to its first blank.
+                byte if !head.ends_with(b" ") && head.len() < 16 => head.push(*byte),
+                _ => {}
+            }
+        }
+        one.consume(length);
+        other.consume(length);
+    }
+}
+
+/// Compares two texts line by line.
+pub(super) fn lines(path: &PathName, one: &str, other: &str) -> TextChange {
+    let diff = TextDiff::configure().timeout(TEXT_WITHIN).diff_lines(one, other);
+    let mut change = TextChange { path: path.clone(), lines: Vec::new(), more: 0 };
+    for group in diff.grouped_ops(1) {
+        for line in group.iter().flat_map(|op| diff.iter_changes(op)) {
+            if change.lines.len() >= LINES_MAX {
+                change.more += 1;
+                continue;
+            }
+            let mark = match line.tag() {
+                ChangeTag::Delete => '-',
+                ChangeTag::Insert => '+',
+                ChangeTag::Equal => ' ',
+            };
+            change.lines.push(format!("{mark}{}", line.value().trim_end_matches('\n')));
+        }
+    }
+    change
+}
