@@ -223,10 +223,13 @@ impl Plan {
         let mut definition: Definition = toml::from_str(&record.definition)?;
         let spec = definition.app.remove(&record.app).unwrap_or_default();
         let parts = record.captures.iter().filter_map(|capture| {
-            let spec = capture.defined_in(&spec)?.clone();
-            let part = PlannedPart::of(spec).ok()?;
+            let part = capture.defined_in(&spec)?;
             let (name, each_of, values) = (capture.part.clone(), capture.each_of.clone(), capture.each.clone());
-            Some(PlannedPart { name, each_of, values, ..part })
+            let part = match &each_of {
+                Some(_) => one_of_each(part, &name, &values).ok()?,
+                None => part.clone(),
+            };
+            Some(PlannedPart { each_of, values, ..PlannedPart::of(part).ok()? })
         });
         let mut plan = Self {
             app: record.app.clone(),
@@ -267,11 +270,7 @@ impl Plan {
                 return Err(fail(format!("`{name}` is printed twice")));
             }
             names.push(name.clone());
-            let mut spec = Part { each: None, name: name.clone(), ..part.clone() };
-            let paths = spec.files.iter_mut().chain(&mut spec.sqlite).chain(&mut spec.collect);
-            for path in paths {
-                *path = filled_path(path, &values).map_err(fail)?;
-            }
+            let spec = one_of_each(part, &name, &values).map_err(fail)?;
             self.parts.push(PlannedPart { each_of: Some(part.name.clone()), values, ..PlannedPart::of(spec)? });
         }
         if names.len() < each.min.unwrap_or(0) as usize {
@@ -412,6 +411,15 @@ fn each_values(line: &str) -> Result<BTreeMap<String, String>, String> {
         other => other.to_string(),
     };
     Ok(object.into_iter().map(|(key, value)| (format!("each.{key}"), text(value))).collect())
+}
+
+/// One of the parts that `each` makes of a part: its paths have the values that were printed.
+fn one_of_each(part: &Part, name: &str, values: &BTreeMap<String, String>) -> Result<Part, String> {
+    let mut one = Part { each: None, name: name.to_owned(), ..part.clone() };
+    for path in one.files.iter_mut().chain(&mut one.sqlite).chain(&mut one.collect) {
+        *path = filled_path(path, values)?;
+    }
+    Ok(one)
 }
 
 /// A path with its placeholders filled in; what is filled in stays one piece of it.

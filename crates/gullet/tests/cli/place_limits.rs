@@ -149,3 +149,39 @@ fn a_service_is_stopped_for_a_restore_as_it_is_for_a_hold() {
     define("like_hold = \"service\"\nstop = { run = [\"true\"] }\nstart = { run = [\"true\"] }");
     place.gullet(&["plan", "app"]).exits(3).says("either `like_hold` or `stop`, not both");
 }
+
+#[test]
+fn parts_that_each_makes_keep_their_paths_when_another_part_comes_back() {
+    let place = Place::with_parts(
+        "[[app.app.part]]\nname = \"all\"\nfiles = [\"@/shelf\"]\n\
+         [[app.app.part]]\nname = \"book-{each.name}\"\nfiles = [\"@/shelf/{each.name}\"]\n\
+         each = { run = [\"printf\", \"north\\nsouth\\n\"] }\n",
+    );
+    for name in ["list", "north/a", "south/a"] {
+        place.file(&format!("shelf/{name}"), "as it was");
+    }
+    place.gullet(&["run", "app"]).exits(0);
+    for name in ["list", "north/a", "north/since"] {
+        place.file(&format!("shelf/{name}"), "changed since");
+    }
+    let compared = place.json(&["compare", "app", "--now"]);
+    let tally = |part: &str| {
+        let parts = compared["parts"].as_array().unwrap().iter();
+        let part = parts.clone().find(|one| one["part"] == part).unwrap();
+        (part["tally"]["added"].as_u64().unwrap(), part["tally"]["changed"].as_u64().unwrap())
+    };
+    assert_eq!((tally("all"), tally("book-north"), tally("book-south")), ((0, 1), (1, 1), (0, 0)), "{compared}");
+    // What belongs to another part is neither brought back nor set aside with it.
+    place.gullet(&[&GO[..], &["--part", "all", "--accept", "parts"]].concat()).exits(0);
+    let is = |name: &str| std::fs::read_to_string(place.path(&format!("shelf/{name}"))).unwrap_or_default();
+    assert_eq!(
+        (is("list"), is("north/a"), is("north/since")),
+        ("as it was".into(), "changed since".into(), "changed since".into())
+    );
+    place.gullet(&["restore", "app", "--discard-old", "--yes"]).exits(0);
+    place.gullet(&[&GO[..], &["--part", "book-north", "--accept", "parts", "--set-aside-extra"]].concat()).exits(0);
+    assert_eq!(
+        (is("north/a"), is("north/since"), is("south/a")),
+        ("as it was".into(), String::new(), "as it was".into())
+    );
+}
