@@ -24,7 +24,7 @@ use gullet_logbook::logbook::Logged;
 use gullet_model::definition::{Nature, PartKind};
 use gullet_model::record::Capture;
 use gullet_model::words::chain;
-pub use texts::TextChange;
+pub use texts::{TextChange, changed_lines};
 use texts::{lines, same_but_for_keys, text_of, without_keys};
 pub use trace::{TracedRun, trace_part, trace_path};
 

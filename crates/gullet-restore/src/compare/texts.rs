@@ -78,21 +78,22 @@ pub(super) fn same_but_for_keys(mut one: impl BufRead, mut other: impl BufRead) 
 
 /// Compares two texts line by line.
 pub(super) fn lines(path: &PathName, one: &str, other: &str) -> TextChange {
+    let mut lines = changed_lines(one, other, 1);
+    let more = lines.len().saturating_sub(LINES_MAX);
+    lines.truncate(LINES_MAX);
+    TextChange { path: path.clone(), lines, more }
+}
+
+/// The lines that differ between two texts, with `-` and `+` before what only the one or the other has, and so many lines `around`
+/// them that are the same, with a blank before them.
+pub fn changed_lines(one: &str, other: &str, around: usize) -> Vec<String> {
     let diff = TextDiff::configure().timeout(TEXT_WITHIN).diff_lines(one, other);
-    let mut change = TextChange { path: path.clone(), lines: Vec::new(), more: 0 };
-    for group in diff.grouped_ops(1) {
-        for line in group.iter().flat_map(|op| diff.iter_changes(op)) {
-            if change.lines.len() >= LINES_MAX {
-                change.more += 1;
-                continue;
-            }
-            let mark = match line.tag() {
-                ChangeTag::Delete => '-',
-                ChangeTag::Insert => '+',
-                ChangeTag::Equal => ' ',
-            };
-            change.lines.push(format!("{mark}{}", line.value().trim_end_matches('\n')));
-        }
-    }
-    change
+    let marked = |tag| match tag {
+        ChangeTag::Delete => '-',
+        ChangeTag::Insert => '+',
+        ChangeTag::Equal => ' ',
+    };
+    let groups = diff.grouped_ops(around);
+    let lines = groups.iter().flatten().flat_map(|op| diff.iter_changes(op));
+    lines.map(|line| format!("{}{}", marked(line.tag()), line.value().trim_end_matches('\n'))).collect()
 }

@@ -1,6 +1,6 @@
 //! `gullet plan`.
 
-use std::time::Duration;
+mod against;
 
 use clap::Args;
 use gullet_capture::kinds::{source_text, survey};
@@ -9,10 +9,9 @@ use gullet_capture::plan::{Plan, Request};
 use gullet_host::hook::Runner;
 use gullet_host::state::State;
 use gullet_logbook::logbook::Logbook;
-use gullet_model::definition::{Nature, PartKind, Span, shell_words};
+use gullet_model::definition::{Nature, PartKind};
 use gullet_model::ids::RunId;
-use gullet_model::step::StepKind;
-use gullet_run::steps::{PlanStep, PlannedCommand, steps};
+use gullet_run::steps::steps;
 use serde::Serialize;
 
 use crate::args::Global;
@@ -20,25 +19,40 @@ use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::open;
 use crate::outside::RealWorld;
+use crate::render::plan::{full_plan, hold_text, merged, plan_title, step_lines};
 use crate::table::{pairs, table};
 use crate::text::{count, harmless, size};
-use crate::ui::{BAD, BOLD, DIM, Ui, styled};
+use crate::ui::{BOLD, Ui, styled};
 
 /// Show the steps a run would execute, what is in and what is left out
 ///
-/// Nothing is touched; the definition's commands that print which parts there are (`each`) are asked.
+/// Nothing is touched; the definition's commands that print which parts there are (`each`) are asked. With a second plan the
+/// lines that differ are shown.
 ///
 /// Example: gullet plan quaybook
 #[derive(Args)]
 pub struct PlanArgs {
-    /// The application
+    /// The application; with a second plan also a run, or a file that `--full` was kept in
     pub(super) app: String,
+    /// The plan to compare it with: an application, a run such as `quaybook@latest`, or a file that `--full` was kept in
+    pub(super) other: Option<String>,
     /// Only this part (can be repeated)
     #[arg(long = "part", value_name = "PART")]
     pub(super) parts: Vec<String>,
-    /// Show each command with all that it is executed with: whole scripts, accounts, folders, names of variables
-    #[arg(long)]
+    /// Of the second plan only this part (can be repeated)
+    #[arg(long = "other-part", value_name = "PART", requires = "other")]
+    pub(super) other_parts: Vec<String>,
+    /// Show each command with all that it is executed with: whole scripts, accounts, folders, names of variables; and nothing that
+    /// is measured, so that it can be kept and compared
+    #[arg(long, conflicts_with = "other")]
     pub(super) full: bool,
+}
+
+impl PlanArgs {
+    /// The plan of an application, and nothing else.
+    pub(super) fn of(app: &str) -> Self {
+        Self { app: app.to_owned(), other: None, parts: Vec::new(), other_parts: Vec::new(), full: false }
+    }
 }
 
 #[derive(Serialize)]
@@ -53,17 +67,25 @@ struct PartView<'a> {
     last_bytes: Option<u64>,
 }
 
-pub fn plan(ui: &mut Ui, global: &Global, args: &PlanArgs) -> Result<Exit, CommandError> {
-    let loaded = open::definition(global)?;
-    let outside = RealWorld::new();
-    let runner = Runner {
+/// What asks the definition's commands for a plan: below the folder for temporary files, for there may be no state folder yet.
+fn runner<'w>(outside: &'w RealWorld, app: &str) -> Runner<'w> {
+    Runner {
         world: outside.world(),
-        app: args.app.clone(),
+        app: app.to_owned(),
         run: RunId::new(outside.world().random).to_string(),
         family: RunId::new(outside.world().random).to_string(),
         folder: std::env::temp_dir(),
         top: std::env::temp_dir(),
-    };
+    }
+}
+
+pub fn plan(ui: &mut Ui, global: &Global, args: &PlanArgs) -> Result<Exit, CommandError> {
+    if let Some(other) = &args.other {
+        return against::compare(ui, global, (&args.app, &args.parts), (other, &args.other_parts));
+    }
+    let loaded = open::definition(global)?;
+    let outside = RealWorld::new();
+    let runner = runner(&outside, &args.app);
     let state = open::state_folder(&loaded);
     let request = Request { app: args.app.clone(), only: args.parts.clone(), ..Request::default() };
     // The last run makes the sizes comparable; without a store yet there is none.
@@ -101,14 +123,17 @@ pub fn plan(ui: &mut Ui, global: &Global, args: &PlanArgs) -> Result<Exit, Comma
         }))?;
         return Ok(Exit::Complete);
     }
-    show(ui, &plan, &parts, store.is_some(), args.full);
+    if args.full {
+        ui.say(full_plan(&plan));
+    } else {
+        show(ui, &plan, &parts, store.is_some());
+    }
     let problem = parts.iter().any(|part| part.survey.as_ref().is_some_and(|survey| survey.problem.is_some()));
     Ok(if problem { Exit::Refused } else { Exit::Complete })
 }
 
-fn show(ui: &mut Ui, plan: &Plan, parts: &[PartView<'_>], has_store: bool, full: bool) {
-    let title = plan.spec.title.as_ref().map_or_else(|| plan.app.clone(), |title| format!("{title} ({})", plan.app));
-    ui.say(styled(BOLD, harmless(&title)));
+fn show(ui: &mut Ui, plan: &Plan, parts: &[PartView<'_>], has_store: bool) {
+    ui.say(styled(BOLD, harmless(&plan_title(plan))));
     let hold = hold_text(plan);
     let missing = if has_store { "" } else { ", not made yet: gullet store new" };
     let mut about =
@@ -139,25 +164,12 @@ fn show(ui: &mut Ui, plan: &Plan, parts: &[PartView<'_>], has_store: bool, full:
     ui.say("");
     ui.say(styled(BOLD, "steps"));
     for (number, step) in merged(steps(plan)).iter().enumerate() {
-        show_step(ui, number + 1, step, full);
+        for line in step_lines(Some(number + 1), step, false) {
+            ui.say(line);
+        }
     }
-    if !full && !ui.is_quiet() {
+    if !ui.is_quiet() {
         ui.hint(&format!("`gullet plan {} --full` shows whole scripts, accounts, folders and variables", plan.app));
-    }
-}
-
-fn hold_text(plan: &Plan) -> String {
-    match &plan.spec.no_hold {
-        None if plan.spec.hold.is_empty() => {
-            let why = plan.spec.self_consistent.as_deref().unwrap_or("it has no hold step");
-            format!("none needed, its export is consistent by itself: {}", harmless(why))
-        }
-        Some(why) => format!("none, so the parts will not be from one point in time: {}", harmless(why)),
-        None => {
-            let names: Vec<&str> = plan.spec.hold.iter().map(|step| step.name.as_str()).collect();
-            let limit = Span(plan.longest_hold());
-            format!("{} (backup mode), for {limit} at most", names.join(", then "))
-        }
     }
 }
 
@@ -194,66 +206,5 @@ fn show_left_out(ui: &mut Ui, plan: &Plan, parts: &[PartView<'_>]) {
     }
     for drift in &plan.drift {
         ui.say(harmless(&format!("  {}", drift.text)));
-    }
-}
-
-/// Names beyond this many columns are counted instead.
-const NAMES_WIDTH: usize = 60;
-
-/// Steps without a command that do the same with several parts as one line.
-fn merged(steps: Vec<PlanStep>) -> Vec<PlanStep> {
-    let mut merged: Vec<(PlanStep, Vec<String>)> = Vec::new();
-    let is_plain = |step: &PlanStep| step.command.is_none() && step.detail.is_none() && step.about.is_some();
-    for step in steps {
-        let names = Vec::from_iter(step.about.clone());
-        match merged.last_mut().filter(|(last, _)| is_plain(last) && is_plain(&step)) {
-            Some((last, all)) if (last.when, last.kind, &last.what) == (step.when, step.kind, &step.what) => {
-                all.extend(names);
-            }
-            _ => merged.push((step, names)),
-        }
-    }
-    let named = |(step, names): (PlanStep, Vec<String>)| {
-        let all = names.join(", ");
-        let about = if all.chars().count() > NAMES_WIDTH { count(names.len() as u64, "part") } else { all };
-        PlanStep { about: step.about.is_some().then_some(about), ..step }
-    };
-    merged.into_iter().map(named).collect()
-}
-
-fn show_step(ui: &mut Ui, number: usize, step: &PlanStep, full: bool) {
-    let mut conditions: Vec<String> = step.command.iter().map(PlannedCommand::conditions).collect();
-    conditions.extend(step.detail.clone());
-    conditions.retain(|text| !text.is_empty());
-    let conditions = match conditions.as_slice() {
-        [] => String::new(),
-        conditions => styled(DIM, format!("  [{}]", harmless(&conditions.join(", ")))),
-    };
-    let is_hook = step.kind == Some(StepKind::Hooks);
-    let about = step.about.as_ref().filter(|_| !is_hook).map(|about| format!("{about}: ")).unwrap_or_default();
-    ui.say(format!("{number:>3}  {:<10} {}{conditions}", step.when, harmless(&format!("{about}{}", step.what))));
-    let Some(command) = &step.command else { return };
-    let indented = |text: &str| format!("{:16} {}", "", styled(DIM, harmless(text)));
-    if let Some(problem) = &command.problem {
-        ui.say(format!("{:16} {}", "", styled(BAD, harmless(problem))));
-    }
-    if !full {
-        ui.say(indented(&format!("$ {}", command.text)));
-        return;
-    }
-    let argv = if command.argv.is_empty() { command.text.clone() } else { shell_words(&command.argv) };
-    ui.say(indented(&format!("$ {argv}")));
-    let lines = |text: &Option<String>| {
-        text.iter().flat_map(|text| text.lines().map(str::to_owned).collect::<Vec<_>>()).collect::<Vec<_>>()
-    };
-    for line in lines(&command.script).into_iter().chain(lines(&command.body)) {
-        ui.say(indented(&format!("  | {line}")));
-    }
-    let limit = format!("limit {}", Span(Duration::from_millis(command.limit_ms)));
-    let mut more = Vec::from_iter(command.expects.is_some().then_some(limit));
-    more.extend(command.dir.as_ref().map(|dir| format!("in {}", dir.display())));
-    more.extend((!command.env.is_empty()).then(|| format!("variables {}", command.env.join(", "))));
-    if !more.is_empty() {
-        ui.say(indented(&format!("  ({})", more.join(", "))));
     }
 }

@@ -136,7 +136,7 @@ impl Tour<'_> {
             &StoreCommand::New(NewStoreArgs { store: "depot".to_owned(), encrypt_to: Vec::new() }),
         )?;
         self.shell("gullet plan quaybook");
-        plan::plan(self.ui, &self.global, &PlanArgs { app: "quaybook".to_owned(), parts: Vec::new(), full: false })?;
+        plan::plan(self.ui, &self.global, &PlanArgs::of("quaybook"))?;
         Ok(())
     }
 

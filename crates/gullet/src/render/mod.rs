@@ -1,7 +1,9 @@
 //! What is shown, made of data: one file a thing that is shown.
 //!
 //! - [`metrics`]: figures for a metrics collector.
+//! - [`plan`]: what a run would do, as a text that can be kept.
 //! - [`message`]: what people are told of by mail, as text, as a page, and on one line.
 
 pub mod message;
 pub mod metrics;
+pub mod plan;

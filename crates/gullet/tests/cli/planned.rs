@@ -98,3 +98,41 @@ fn a_full_plan_shows_whole_scripts_accounts_folders_and_names_of_variables() {
     let full = full.says("| # the second line").says("in /tmp").says("variables PASSWORD").says("as root");
     full.says("$ env sh -c").says("limit 30s").says("$ /bin/sh -e\n");
 }
+
+#[test]
+fn two_plans_are_compared_line_by_line_and_a_kept_one_stays_the_same() {
+    let place = desk();
+    let kept = place.file("kept.txt", place.gullet(&["plan", "desk", "--full"]).exits(0).out);
+    let kept = kept.to_str().unwrap();
+    let mut run = place.command(&["run", "desk"]);
+    run.env("DESK_PASSWORD", "wrack");
+    crate::harness::called(run).completes();
+    place.file("docs/more", "more to capture");
+    place.gullet(&["plan", "desk", kept]).exits(0).says("they are the same");
+    place.gullet(&["plan", "desk@latest", "desk"]).exits(0).says("as run ").says("they are the same");
+    let changed = |args: &[&str]| {
+        let lines = place.json(&[&["plan"], args].concat())["lines"].clone();
+        let lines = lines.as_array().unwrap().iter().map(|line| line.as_str().unwrap().to_owned());
+        lines.filter(|line| line.starts_with(['+', '-'])).collect::<Vec<_>>()
+    };
+    assert!(changed(&["desk", "desk"]).is_empty());
+    // One scope beside the other.
+    let parts = place.json(&["plan", "desk"])["parts"].clone();
+    let names: Vec<&str> = parts.as_array().unwrap().iter().map(|part| part["name"].as_str().unwrap()).collect();
+    let narrow = changed(&["desk", "desk", "--other-part", names[0]]);
+    for name in &names[1..] {
+        assert!(narrow.contains(&format!("+  {name}: not asked for")), "{narrow:?}");
+    }
+    // What is changed in the definition is what differs, from the kept text and from the last run alike.
+    let text = std::fs::read_to_string(place.path("gullet.toml")).unwrap();
+    let (old, new) = ("# the second line", "# another second line");
+    assert!(text.contains(old));
+    std::fs::write(place.path("gullet.toml"), text.replace(old, new)).unwrap();
+    for other in [kept, "desk@latest"] {
+        let lines = changed(&[other, "desk"]);
+        assert!(!lines.is_empty() && lines.iter().all(|line| line.contains("second line")), "{other}: {lines:?}");
+    }
+    place.gullet(&["plan", "desk", "nobody"]).exits(2).says("there is no run `nobody`");
+    place.gullet(&["plan", "desk", "./nothing"]).exits(2).says("gullet plan APP --full > FILE");
+    place.gullet(&["plan", "desk", kept, "--other-part", "x"]).exits(2).says("is no application");
+}
