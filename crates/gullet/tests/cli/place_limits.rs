@@ -173,7 +173,7 @@ fn parts_that_each_makes_keep_their_paths_when_another_part_comes_back() {
     assert_eq!((tally("all"), tally("book-north"), tally("book-south")), ((0, 1), (1, 1), (0, 0)), "{compared}");
     // What belongs to another part is neither brought back nor set aside with it.
     place.gullet(&[&GO[..], &["--part", "all", "--accept", "parts"]].concat()).exits(0);
-    let is = |name: &str| std::fs::read_to_string(place.path(&format!("shelf/{name}"))).unwrap_or_default();
+    let is = |name: &str| fs::read_to_string(place.path(&format!("shelf/{name}"))).unwrap_or_default();
     assert_eq!(
         (is("list"), is("north/a"), is("north/since")),
         ("as it was".into(), "changed since".into(), "changed since".into())
