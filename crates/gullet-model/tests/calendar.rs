@@ -1,4 +1,4 @@
-//! Schedules against a second implementation, in Python.
+//! Schedules against second implementations: one in Python, and systemd's own calendar.
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on should panic")]
 
 use std::io::Write;
@@ -94,4 +94,92 @@ fn five_hundred_rules_give_the_moments_that_a_second_implementation_gives() {
         all += moments.len();
     }
     assert!(all > 200_000, "{all}");
+}
+
+/// How many moments of a rule systemd is asked for.
+const MOMENTS: usize = 40;
+
+/// The next moments of a calendar expression after a point in time, as systemd says them.
+fn by_systemd(expression: &str, from: &str) -> Vec<String> {
+    let output = Command::new("systemd-analyze")
+        .args(["calendar", &format!("--iterations={MOMENTS}"), &format!("--base-time={from}"), expression])
+        .env("TZ", "UTC")
+        .output()
+        .expect("systemd-analyze");
+    assert!(output.status.success(), "{expression}: {}", String::from_utf8_lossy(&output.stderr));
+    let text = String::from_utf8(output.stdout).unwrap();
+    let moments = text.lines().filter_map(|line| {
+        let (name, moment) = line.trim().split_once(": ")?;
+        (name == "Next elapse" || name.starts_with("Iter.")).then(|| moment.trim().to_owned())
+    });
+    moments.collect()
+}
+
+/// Some of the numbers of a field of cron, written as cron writes them, and as a list.
+fn field(dice: &mut fastrand::Rng, first: u32, last: u32) -> (String, Vec<u32>) {
+    let (a, b) = (dice.u32(first..=last), dice.u32(first..=last));
+    let (low, high, step) = (a.min(b), a.max(b), dice.usize(2..8));
+    match dice.u8(..5) {
+        0 => (a.to_string(), vec![a]),
+        1 => (format!("{low}-{high}"), (low..=high).collect()),
+        2 => (format!("{low},{high}"), vec![low, high]),
+        3 => (format!("*/{step}"), (first..=last).step_by(step).collect()),
+        _ => (format!("{low}-{high}/{step}"), (low..=high).step_by(step).collect()),
+    }
+}
+
+fn list(numbers: &[u32]) -> String {
+    numbers.iter().map(ToString::to_string).collect::<Vec<_>>().join(",")
+}
+
+#[test]
+fn cron_and_weekdays_give_the_moments_that_systemd_gives() {
+    const DAYS: [&str; 7] = ["sun", "mon", "tue", "wed", "thu", "fri", "sat"];
+    let mut dice = fastrand::Rng::with_seed(20_261_129);
+    let (mut compared, from) = (0, "2026-01-01 00:00:00 UTC");
+    for number in 0..120 {
+        let (minutes, hours) = (field(&mut dice, 0, 59), field(&mut dice, 0, 23));
+        let (days, months, weekdays) = (field(&mut dice, 1, 31), field(&mut dice, 1, 12), field(&mut dice, 0, 6));
+        // Where a day of the month and a weekday are both said, cron takes either and systemd both: never both here.
+        let (by_day, by_month, by_weekday) = (number % 3 == 0, number % 2 == 0, number % 3 == 1);
+        let said = |is_said: bool, text: &str| if is_said { text.to_owned() } else { "*".to_owned() };
+        let names: Vec<&str> = weekdays.1.iter().map(|day| DAYS[*day as usize]).collect();
+        let expression = format!(
+            "{}*-{}-{} {}:{}:00 UTC",
+            if by_weekday { format!("{} ", names.join(",")) } else { String::new() },
+            said(by_month, &list(&months.1)),
+            said(by_day, &list(&days.1)),
+            list(&hours.1),
+            list(&minutes.1),
+        );
+        let line = format!(
+            "{} {} {} {} {}",
+            minutes.0,
+            hours.0,
+            said(by_day, &days.0),
+            said(by_month, &months.0),
+            said(by_weekday, &weekdays.0)
+        );
+        let mut specs = vec![json!({ "name": "s", "cron": line, "zone": "UTC" })];
+        // The same by weekdays and times, where the rule is no longer than that.
+        if by_weekday && !by_month && hours.1.len() * minutes.1.len() < 50 {
+            let times =
+                hours.1.iter().flat_map(|hour| minutes.1.iter().map(move |minute| format!("{hour:02}:{minute:02}")));
+            specs.push(
+                json!({ "name": "s", "every": "week", "on": names, "at": times.collect::<Vec<_>>(), "zone": "UTC" }),
+            );
+        }
+        let expected = by_systemd(&expression, from);
+        assert!(!expected.is_empty(), "{expression}");
+        for spec in specs {
+            let rule = Rule::new(&serde_json::from_value(spec.clone()).unwrap()).unwrap();
+            let mut at: Timestamp = "2026-01-01T00:00:00Z".parse().unwrap();
+            for moment in &expected {
+                at = rule.after(at).unwrap().at;
+                assert_eq!(at.strftime("%a %Y-%m-%d %H:%M:%S UTC").to_string(), *moment, "{spec}, {expression}");
+                compared += 1;
+            }
+        }
+    }
+    assert!(compared > 4000, "{compared}");
 }
