@@ -22,6 +22,7 @@ mod harness;
 mod held;
 mod hold;
 mod keep;
+mod keep_model;
 mod left_out;
 mod model;
 mod notify;
