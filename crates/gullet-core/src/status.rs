@@ -84,6 +84,8 @@ pub struct Circumstances {
     pub verified_within: Option<SignedDuration>,
     /// When a missing drill is a warning.
     pub drilled_within: Option<SignedDuration>,
+    /// When it is critical that what is due was not looked for; ten minutes where nothing is said.
+    pub due_within: Option<SignedDuration>,
     /// Payload files of the newest complete run that are not there, or have another length.
     pub payload_gone: Vec<String>,
     /// What its schedules ask for.
@@ -242,7 +244,7 @@ fn failed_drill(app: &str, book: &Logbook, now: Timestamp) -> Option<String> {
 }
 
 /// What is to be said of the schedules.
-fn of_calendar(calendar: &CalendarState, good: Option<&Logged>, now: Timestamp) -> Vec<(Severity, String)> {
+fn of_calendar(calendar: &CalendarState, good: Option<&Logged>, about: &Circumstances) -> Vec<(Severity, String)> {
     let (called, due) = match calendar {
         CalendarState::Unscheduled => {
             let text = "it has no schedule, and does not say why (`no_schedule`)";
@@ -250,11 +252,11 @@ fn of_calendar(calendar: &CalendarState, good: Option<&Logged>, now: Timestamp) 
         }
         CalendarState::Scheduled { called, due } => (called, due),
     };
-    let mut found = Vec::new();
+    let (mut found, now) = (Vec::new(), about.now);
     // A time from the future says nothing about now.
     let is_called = called.is_some_and(|at| {
         let age = now.duration_since(at);
-        age <= CALLED_WITHIN && age >= -AHEAD
+        age <= about.due_within.unwrap_or(CALLED_WITHIN) && age >= -AHEAD
     });
     if !is_called {
         let when = called.map_or_else(|| "never called".to_owned(), |at| format!("last called at {}", time(at)));
@@ -388,7 +390,7 @@ pub fn status(app: &str, book: &Logbook, hold: &NoteStatus, about: &Circumstance
         found.extend(of_age(good, proven, within, about));
     }
     found.extend(of_hand(app, book, about));
-    found.extend(about.calendar.iter().flat_map(|calendar| of_calendar(calendar, good, about.now)));
+    found.extend(about.calendar.iter().flat_map(|calendar| of_calendar(calendar, good, about)));
     if let Some(why) = failed_drill(app, book, about.now) {
         found.push((Severity::Critical, format!("the last drill failed: {why}")));
     }

@@ -244,3 +244,25 @@ fn what_was_verified_or_drilled_too_long_ago_is_a_warning_only_when_it_is() {
     assert_eq!(of(24 * HOUR), (Severity::Ok, 0), "just so");
     assert_eq!(of(24 * HOUR + 1), (Severity::Warning, 2));
 }
+
+#[test]
+fn that_nobody_looks_for_what_is_due_is_critical_after_ten_minutes_or_what_is_said() {
+    let now = Timestamp::new(1_000_000, 0).unwrap();
+    let of = |minutes: i64, within: Option<i64>| {
+        let called = Some(now - SignedDuration::from_mins(minutes));
+        let about = Circumstances {
+            now,
+            calendar: Some(CalendarState::Scheduled { called, due: None }),
+            due_within: within.map(SignedDuration::from_mins),
+            ..Circumstances::default()
+        };
+        let book = Logbook { runs: vec![run(Outcome::Complete, 999_990)], ..Logbook::default() };
+        status("quaybook", &book, &NoteStatus::Nothing, &about).level
+    };
+    assert_eq!((of(10, None), of(11, None)), (Severity::Ok, Severity::Critical));
+    assert_eq!(
+        (of(60, Some(60)), of(61, Some(60)), of(2, Some(1))),
+        (Severity::Ok, Severity::Critical, Severity::Critical)
+    );
+    assert_eq!(of(-6, Some(60)), Severity::Critical, "a time from the future says nothing");
+}

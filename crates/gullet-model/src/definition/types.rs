@@ -59,6 +59,9 @@ pub struct StatusSpec {
     /// Warn when no run was proven by a drill for so long, or never was; without it that is only said.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub drilled_within: Option<Span>,
+    /// It is critical when `gullet due` was not called for so long; ten minutes by default.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub due_within: Option<Span>,
     /// Warn of messages that could not be sent for so long; one hour by default.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub told_within: Option<Span>,

@@ -204,6 +204,7 @@ pub(super) fn of_app(
         expected_every: span(loaded.definition.app.get(app).and_then(|app| app.expected_every)),
         verified_within: span(limits.verified_within),
         drilled_within: span(limits.drilled_within),
+        due_within: span(limits.due_within),
         payload_gone: payload_gone.unwrap_or_default(),
         calendar: calendar(loaded, state, app)?,
         is_whole_book: book.own_runs(app).count() < RUNS_LOOKED_AT,
