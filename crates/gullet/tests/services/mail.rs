@@ -271,3 +271,36 @@ fn a_server_that_hangs_or_offers_no_tls_does_not_hold_anybody_up() {
     });
     place.gullet(&["notify"]).exits(1).says("it offers no STARTTLS; nothing is sent in clear");
 }
+
+#[test]
+fn a_server_that_is_down_for_an_hour_gets_every_message_once() {
+    let mut exim = Exim::new();
+    let authority = exim.path("ca.pem").display().to_string();
+    let place = desk(&format!("{TO}, server = \"smtps://localhost:{}\", authority = \"{authority}\"", exim.ports.1));
+    exim.stop();
+    for _ in 0..2 {
+        place.gullet(&["run", "desk"]).exits(1).says("could not be sent");
+    }
+    // Every minute for an hour, as a timer would call it.
+    let waiting = || place.gullet(&["notify", "--list", "--json"]).json();
+    let due = |minute: u32| place.gullet_at(&format!("+{minute}m"), &["due"]).code;
+    let tries = |listed: &Value| {
+        let tries = listed.as_array().unwrap().iter().map(|message| message["tries"].as_u64().unwrap());
+        tries.collect::<Vec<_>>()
+    };
+    for minute in 1..=60 {
+        due(minute);
+    }
+    let tried = tries(&waiting());
+    assert!(tried.len() == 2 && tried.iter().all(|tries| (4..=12).contains(tries)), "{tried:?}");
+    exim.start();
+    let took = (61..=125).find(|minute| due(*minute) == 0 && waiting() == serde_json::json!([]));
+    assert!(took.is_some(), "{}", waiting());
+    for minute in 126..=130 {
+        assert_eq!(due(minute), 0);
+    }
+    let mails = exim.mails();
+    assert_eq!(mails.len(), 2, "{mails:?}");
+    assert_ne!(mails[0]["id"], mails[1]["id"]);
+    assert!(mails.iter().all(|mail| !mail["text"].as_str().unwrap().contains("may have come before")), "{mails:?}");
+}
