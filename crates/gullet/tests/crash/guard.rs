@@ -139,22 +139,21 @@ fn the_guard_or_main_is_killed_or_stopped_at_every_event() {
     let short = |definition: String| definition.replace("max_hold = \"1m\"", "max_hold = \"2s\"");
     let events = Desk::with(short).place.gullet(&["run", "quaybook", "--json"]).exits(0).out.lines().count();
     let all = std::env::var("GULLET_FAULTS").is_ok_and(|which| which == "all");
-    let halves = FAULTS.split_at(2);
-    let work = |faults: &[(Fault, usize)]| {
-        for (fault, share) in faults {
-            let desk = Desk::with(short);
-            let mut met = Met::default();
-            let share = if all { 1 } else { *share };
-            for event in (1..=events).filter(|event| event % share == *fault as usize % share) {
-                one(&desk, *fault, event, &mut met);
-            }
-            assert!(met.guards >= 2 && met.holds >= 2, "{fault:?} met too little: {met:?}");
-            desk.place.gullet(&["verify"]).exits(0);
-            audit(&desk.restore("restored")).exits(0);
+    let work = |fault: Fault, share: usize| {
+        let desk = Desk::with(short);
+        let mut met = Met::default();
+        let share = if all { 1 } else { share };
+        for event in (1..=events).filter(|event| event % share == fault as usize % share) {
+            one(&desk, fault, event, &mut met);
         }
+        assert!(met.guards >= 2 && met.holds >= 2, "{fault:?} met too little: {met:?}");
+        desk.place.gullet(&["verify"]).exits(0);
+        audit(&desk.restore("restored")).exits(0);
     };
     std::thread::scope(|scope| {
-        scope.spawn(|| work(halves.0));
-        scope.spawn(|| work(halves.1));
+        for (fault, share) in FAULTS {
+            let work = &work;
+            scope.spawn(move || work(fault, share));
+        }
     });
 }
