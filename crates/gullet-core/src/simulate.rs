@@ -51,7 +51,14 @@ pub fn simulate(
     began.sort();
     let facts: Vec<KeepFacts> = began
         .iter()
-        .map(|began| KeepFacts { began: *began, is_good: true, is_clean: true, is_proven: false, is_marked: false })
+        .map(|began| KeepFacts {
+            began: *began,
+            is_good: true,
+            is_clean: true,
+            is_proven: false,
+            is_marked: false,
+            lacks_copy: false,
+        })
         .collect();
     let mut kept_by = BTreeMap::new();
     let stay = match rules {

@@ -84,6 +84,10 @@ pub struct Circumstances {
     pub verified_within: Option<SignedDuration>,
     /// When a missing drill is a warning.
     pub drilled_within: Option<SignedDuration>,
+    /// The copies that its store should have.
+    pub copies: Vec<String>,
+    /// When a missing second copy is a warning; one day where nothing is said.
+    pub copied_within: Option<SignedDuration>,
     /// When it is critical that what is due was not looked for; ten minutes where nothing is said.
     pub due_within: Option<SignedDuration>,
     /// Payload files of the newest complete run that are not there, or have another length.
@@ -107,6 +111,9 @@ pub enum CalendarState {
         due: Option<Timestamp>,
     },
 }
+
+/// After so long a run should have its second copies.
+const COPIED_WITHIN: SignedDuration = SignedDuration::from_hours(24);
 
 /// Who does what is due is called every minute; where it was not for so long, something is wrong with that.
 const CALLED_WITHIN: SignedDuration = SignedDuration::from_mins(10);
@@ -330,12 +337,22 @@ fn of_age(
             _ => {}
         }
     }
+    found.extend(of_copies(good, about));
     if !about.payload_gone.is_empty() {
         let (count, first) = (about.payload_gone.len(), &about.payload_gone[0]);
         let text = format!("{count} of the payload files of the last complete run are missing or cut: {first}");
         found.push((Severity::Critical, text));
     }
     found
+}
+
+/// What is to be said of second copies that the newest good run should have and has not.
+fn of_copies(good: &Logged, about: &Circumstances) -> Vec<(Severity, String)> {
+    let age = about.now.duration_since(good.record.ended);
+    let is_late = age > about.copied_within.unwrap_or(COPIED_WITHIN) || age < -AHEAD;
+    let level = if is_late { Severity::Warning } else { Severity::Ok };
+    let lacking = about.copies.iter().filter(|copy| !good.is_copied(copy));
+    lacking.map(|copy| (level, format!("the last complete run has no second copy on {copy} yet"))).collect()
 }
 
 /// What is to be said of an application that only its schedules have ever run.

@@ -216,6 +216,13 @@ impl State {
         Ok(path)
     }
 
+    /// Whether a store was found at a location before.
+    pub fn knows_store(&self, location: &str) -> bool {
+        let file = fs::read(self.folder.join("stores.json")).ok();
+        let known = file.and_then(|bytes| serde_json::from_slice::<BTreeMap<String, String>>(&bytes).ok());
+        known.is_some_and(|known| known.contains_key(location))
+    }
+
     /// Checks the id of the store at a location against the one that was there before, and remembers it.
     ///
     /// # Errors

@@ -25,6 +25,8 @@ pub enum KeptBy {
     Mark,
     /// Its time lies in the future, so that its age is not known.
     Future,
+    /// A copy of its store does not have it yet.
+    NotCopied,
     /// `newest`.
     Newest,
     /// `everything_for`.
@@ -48,6 +50,7 @@ impl KeptBy {
             Self::NewestProven => "the newest one that a drill has proven",
             Self::Mark => "marked to stay",
             Self::Future => "its time lies in the future",
+            Self::NotCopied => "it has no second copy yet",
             Self::Newest => "newest",
             Self::Everything => "everything_for",
             Self::OneADay => "one_a_day_for",
@@ -71,6 +74,8 @@ pub struct KeepFacts {
     pub is_proven: bool,
     /// Whether it is marked to stay.
     pub is_marked: bool,
+    /// Whether a copy of its store does not have it yet.
+    pub lacks_copy: bool,
 }
 
 /// A time that is so far ahead is no inaccuracy of clocks.
@@ -114,6 +119,9 @@ pub fn decide(runs: &[KeepFacts], rules: &KeepSpec, zone: &TimeZone, now: Timest
         if run.began.duration_since(now) > AHEAD {
             return Some(KeptBy::Future);
         }
+        if run.lacks_copy {
+            return Some(KeptBy::NotCopied);
+        }
         let later_good = runs[at + 1..].iter().filter(|other| other.is_good).count();
         if run.is_good && rules.newest.is_some_and(|newest| later_good < newest as usize) {
             return Some(KeptBy::Newest);
@@ -138,11 +146,12 @@ fn week_of(date: Date) -> (i16, i16) {
     (week.year(), i16::from(week.week()))
 }
 
-/// The runs of an application that the reading machine wrote and that have captures, oldest first, each with what keeps it.
+/// The runs of an application that the reading machine wrote and that have captures, oldest first, each with what keeps it. `copies`
+/// are those that its store should have.
 pub fn decide_app<'b>(
     book: &'b Logbook,
     app: &str,
-    rules: &KeepSpec,
+    (rules, copies): (&KeepSpec, &[String]),
     zone: &TimeZone,
     now: Timestamp,
 ) -> Vec<(&'b Logged, Option<KeptBy>)> {
@@ -160,6 +169,7 @@ pub fn decide_app<'b>(
             is_clean: logged.is_good() && logged.outcome() == Outcome::Complete,
             is_proven: logged.proven().is_some(),
             is_marked: logged.is_kept(),
+            lacks_copy: copies.iter().any(|copy| !logged.is_copied(copy)),
         })
         .collect();
     runs.into_iter().zip(decide(&facts, rules, zone, now)).collect()

@@ -1,6 +1,7 @@
 //! What a store knows of runs.
 //!
 //! - [`logbook`]: records and remarks of a store, in the order of their chain. Begin reading here.
+//! - [`copies`]: second copies of a store.
 //! - [`keep`]: which runs the keep rules keep.
 //! - [`sealed`]: documents whose sensitive contents are encrypted.
 //! - [`verify`]: whether everything that the records name is there and intact.
@@ -8,6 +9,7 @@
 //!
 //! It may use `gullet-host`, `gullet-model` and `gullet-store`.
 
+pub mod copies;
 pub mod keep;
 pub mod logbook;
 pub mod sealed;

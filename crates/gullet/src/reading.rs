@@ -41,15 +41,21 @@ impl Reading {
             return Ok(reading.told(ui));
         }
         let loaded = sound_definition(ui, global, &[])?;
+        // A copy is only read; what is known of it stands in the first store.
+        if let Some(copy) = named.filter(|name| loaded.definition.copied_from(name).is_some()) {
+            reading.add(store_at(loaded.definition.store[copy].location.as_ref())?.with_identities(identities))?;
+            return Ok(reading.told(ui));
+        }
         reading.state = state(&loaded).ok();
         if let Some(state) = &reading.state {
             crate::forgotten::settle(ui, &loaded, state, &RealWorld::new());
         }
-        for (name, spec) in loaded.definition.store.iter().filter(|(name, _)| named.is_none_or(|named| named == *name))
+        for (name, spec) in
+            loaded.definition.first_stores().filter(|(name, _)| named.is_none_or(|named| named == *name))
         {
             match store_at(Path::new(&spec.location)) {
                 Ok(store) => reading.add(store.with_identities(identities.clone()))?,
-                Err(error) if loaded.definition.store.len() == 1 => return Err(error),
+                Err(error) if loaded.definition.first_stores().count() == 1 => return Err(error),
                 Err(error) => ui.warning(&format!("the store `{name}`: {}", error.messages.join(": "))),
             }
         }

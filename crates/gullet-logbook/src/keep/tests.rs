@@ -20,6 +20,7 @@ fn history(dice: &mut fastrand::Rng, now: Timestamp) -> Vec<KeepFacts> {
             is_clean: is_good && dice.u32(..3) > 0,
             is_proven: dice.u32(..12) == 0,
             is_marked: dice.u32(..15) == 0,
+            lacks_copy: dice.u32(..12) == 0,
         }
     };
     ages.into_iter().map(&mut run).collect()
@@ -48,7 +49,7 @@ fn kept(runs: &[KeepFacts], rules: &KeepSpec, zone: &TimeZone, now: Timestamp) -
                 last[kind] = Some(at);
             }
         }
-        kept[at] |= run.is_marked || run.began > now + SignedDuration::from_mins(5);
+        kept[at] |= run.is_marked || run.lacks_copy || run.began > now + SignedDuration::from_mins(5);
     }
     last.iter().flatten().for_each(|at| kept[*at] = true);
     let good: Vec<usize> = (0..runs.len()).filter(|at| runs[*at].is_good).collect();
@@ -98,6 +99,7 @@ fn each_run_is_kept_by_what_is_said_first() {
         is_clean: is_good,
         is_proven: false,
         is_marked: false,
+        lacks_copy: false,
     };
     let marked = KeepFacts { is_marked: true, ..run(300, false) };
     let runs = [

@@ -62,6 +62,9 @@ pub struct StatusSpec {
     /// It is critical when `gullet due` was not called for so long; ten minutes by default.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub due_within: Option<Span>,
+    /// Warn when the last complete run lacks a second copy that its store should have for so long; one day by default.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub copied_within: Option<Span>,
     /// Warn of messages that could not be sent for so long; one hour by default.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub told_within: Option<Span>,
@@ -95,7 +98,17 @@ impl Definition {
     /// The store of an application, with its name: the one that it says, or else the only one there is.
     pub fn store_of(&self, app: &str) -> Option<(&String, &StoreSpec)> {
         let said = self.app.get(app).and_then(|app| app.store.as_ref());
-        said.and_then(|name| self.store.get_key_value(name)).or_else(|| self.store.iter().next())
+        said.and_then(|name| self.store.get_key_value(name)).or_else(|| self.first_stores().next())
+    }
+
+    /// The store that another one is a copy of.
+    pub fn copied_from(&self, copy: &str) -> Option<(&String, &StoreSpec)> {
+        self.store.iter().find(|(_, spec)| spec.copies.iter().any(|name| name == copy))
+    }
+
+    /// The stores that are no copies.
+    pub fn first_stores(&self) -> impl Iterator<Item = (&String, &StoreSpec)> {
+        self.store.iter().filter(|(name, _)| self.copied_from(name).is_none())
     }
 
     /// All applications: those of each group together, every other one by itself.
@@ -123,6 +136,9 @@ pub struct StoreSpec {
     /// Public keys (`age1…`, or lines of SSH public keys): what is stored opens only with one of their identities.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub encrypt_to: Vec<String>,
+    /// The names of stores that are copies of this one: after each run they get what they do not have yet.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub copies: Vec<String>,
     /// When it is read back by itself.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub verify: Option<VerifySpec>,

@@ -44,6 +44,9 @@ pub struct Remark {
     /// Payload that lies elsewhere now, for this run.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub moved: Vec<Moved>,
+    /// Of `copied`: the name of the copy in the definition.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub copy: Option<String>,
     /// Where the sensitive contents are encrypted: all of them.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub encrypted: Option<EncryptedPart>,
@@ -70,6 +73,7 @@ impl Remark {
             opened: false,
             payload: Vec::new(),
             moved: Vec::new(),
+            copy: None,
             encrypted: None,
         }
     }
@@ -114,6 +118,8 @@ pub enum RemarkKind {
     Kept,
     /// It need not stay any more.
     NotKept,
+    /// All that it stands on is in a second copy, and was read back there.
+    Copied,
     /// A kind that this version does not know.
     #[serde(other)]
     Unknown,
@@ -135,6 +141,7 @@ impl RemarkKind {
             Self::RestoredIntact => "restored-intact",
             Self::Kept => "kept",
             Self::NotKept => "not-kept",
+            Self::Copied => "copied",
             Self::Unknown => "unknown",
         }
     }

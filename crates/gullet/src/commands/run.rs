@@ -17,6 +17,7 @@ use gullet_restore::restore::place::Journals;
 use gullet_run::run::{Ended, Group, HistoryError, Member, Refusal, Setup, execute, load_history};
 
 use super::notify::send_after_work;
+use super::store::copy;
 use super::thin::after_success;
 use crate::args::Global;
 use crate::error::CommandError;
@@ -100,6 +101,8 @@ pub fn run(ui: &mut Ui, global: &Global, args: &RunArgs) -> Result<Exit, Command
             exit = exit.worse(match ended {
                 Ok(ended) => {
                     summary(ui, &ended);
+                    // Before the keep rules, which wait for copies.
+                    copy::after_run(ui, &loaded, &state, &outside, &ended.record.app);
                     if ended.outcome.is_whole() && !ended.record.partial {
                         // Last of all, and only after success; what goes wrong with it takes nothing from the run.
                         if let Err(error) = after_success(ui, &loaded, &state, &outside, &ended.record.app) {

@@ -205,6 +205,8 @@ pub(super) fn of_app(
         verified_within: span(limits.verified_within),
         drilled_within: span(limits.drilled_within),
         due_within: span(limits.due_within),
+        copied_within: span(limits.copied_within),
+        copies: loaded.definition.store_of(app).map(|(_, spec)| spec.copies.clone()).unwrap_or_default(),
         payload_gone: payload_gone.unwrap_or_default(),
         calendar: calendar(loaded, state, app)?,
         is_whole_book: book.own_runs(app).count() < RUNS_LOOKED_AT,

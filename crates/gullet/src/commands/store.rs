@@ -1,5 +1,7 @@
 //! `gullet store`.
 
+pub(super) mod copy;
+
 use std::path::Path;
 use std::sync::Arc;
 
@@ -32,6 +34,7 @@ pub enum StoreCommand {
     ///
     /// Example: gullet store test depot
     Test(NamedArgs),
+    Copy(copy::CopyArgs),
     Sweep(SweepArgs),
     Rebuild(RebuildArgs),
 }
@@ -104,6 +107,7 @@ pub fn store(ui: &mut Ui, global: &Global, command: &StoreCommand) -> Result<Exi
         StoreCommand::New(args) => new(ui, global, args),
         StoreCommand::Info(args) => info(ui, global, &args.store),
         StoreCommand::Test(args) => test(ui, global, &args.store),
+        StoreCommand::Copy(args) => copy::copy(ui, global, args),
         StoreCommand::Sweep(args) => sweep(ui, global, args),
         StoreCommand::Rebuild(args) => rebuild(ui, global, args),
     }
@@ -202,6 +206,9 @@ fn sweep(ui: &mut Ui, global: &Global, args: &SweepArgs) -> Result<Exit, Command
     let outside = RealWorld::new();
     outside.listen_to_signals()?;
     crate::forgotten::settle(ui, &loaded, &state, &outside);
+    if loaded.definition.copied_from(&args.store).is_some() {
+        return copy::sweep(ui, &loaded, &state, args);
+    }
     if let Some(machine) = &args.retire {
         retire(&store, machine, state.machine(), outside.world())?;
         ui.tell(format!("the machine {} is retired", harmless(machine)));
@@ -283,6 +290,10 @@ fn new(ui: &mut Ui, global: &Global, args: &NewStoreArgs) -> Result<Exit, Comman
             return Err(error.hint("name the keys in the definition: encrypt_to = […]"));
         }
         let loaded = open::definition(global)?;
+        if let Some((first, _)) = loaded.definition.copied_from(&args.store) {
+            let error = CommandError::text(Exit::Usage, format!("`{}` is a copy of `{first}`", args.store));
+            return Err(error.hint(format!("gullet store copy {first} makes it")));
+        }
         if let Some(spec) = loaded.definition.store.get(&args.store) {
             open::must_be_mounted(spec)?;
             keys.clone_from(&spec.encrypt_to);

@@ -120,6 +120,11 @@ fn sweep_all(
     Ok(swept)
 }
 
+/// The copies that the store of an application should have.
+fn copies_of<'l>(loaded: &'l Loaded, app: &str) -> &'l [String] {
+    loaded.definition.store_of(app).map_or(&[], |(_, spec)| &spec.copies)
+}
+
 /// The rules of an application and their zone, where it has any.
 fn rules_of<'l>(loaded: &'l Loaded, app: &str) -> Option<(&'l KeepSpec, TimeZone)> {
     let rules = loaded.definition.app.get(app)?.keep.as_ref().filter(|keep| keep.has_rules())?;
@@ -152,7 +157,7 @@ fn by_rules(
     for app in loaded.definition.app.keys().filter(wanted) {
         let Some((rules, zone)) = rules_of(loaded, app) else { continue };
         for (store, book) in &books {
-            let decided = decide_app(book, app, rules, &zone, now);
+            let decided = decide_app(book, app, (rules, copies_of(loaded, app)), &zone, now);
             let going = going(&decided);
             let bytes = freed(book, &going);
             if !ui.is_json() && !decided.is_empty() {
@@ -238,7 +243,7 @@ pub(super) fn after_success(
     };
     let store = open::store_of(spec, state)?;
     let book = Logbook::read(&store, Some(app), Some(state))?;
-    let decided = decide_app(&book, app, rules, &zone, outside.world().clock.now());
+    let decided = decide_app(&book, app, (rules, &spec.copies), &zone, outside.world().clock.now());
     let going = going(&decided);
     if going.is_empty() {
         return Ok(());

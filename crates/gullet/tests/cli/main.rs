@@ -10,6 +10,7 @@ mod commands;
 mod compare;
 mod compare_now;
 mod consistency;
+mod copies;
 mod definition;
 mod docs;
 mod drill;
