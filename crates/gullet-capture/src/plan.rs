@@ -12,7 +12,8 @@ use gullet_host::world::World;
 use gullet_logbook::logbook::Logged;
 use gullet_model::definition::placeholders::fill;
 use gullet_model::definition::{
-    App, CaptureMethod, CommandSpec, Definition, Drift, Flaws, Loaded, Part, PartKind, PartSource, check_sources,
+    App, CaptureMethod, CommandSpec, Definition, Drift, Flaws, Loaded, Part, PartKind, PartSource, StoreSpec,
+    check_sources,
 };
 use gullet_model::record::Record;
 use gullet_model::step::{Facts, fact_value};
@@ -109,6 +110,17 @@ pub struct PartDrift {
     pub text: String,
 }
 
+/// A copy that a store gets after a run.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct PlannedCopy {
+    /// Its name in the definition.
+    pub name: String,
+    /// Its folder.
+    pub folder: PathBuf,
+    /// Whether it must be a mount point.
+    pub mounted: bool,
+}
+
 /// Every step that a run will execute.
 #[derive(Clone, Debug)]
 pub struct Plan {
@@ -122,6 +134,8 @@ pub struct Plan {
     pub store: PathBuf,
     /// Whether it must be a mount point.
     pub mounted: bool,
+    /// The copies that the store gets after the run.
+    pub copies: Vec<PlannedCopy>,
     /// Zstandard level.
     pub level: i32,
     /// Whom everything is encrypted to.
@@ -195,6 +209,7 @@ impl Plan {
             store_name: store_name.clone(),
             store: location,
             mounted: store.must_be_mounted,
+            copies: PlannedCopy::all(&loaded.definition, &request.app),
             level: store.zstd_level.unwrap_or(3),
             seal: Recipients::parse(&store.encrypt_to).map_err(|error| PlanError::Key(error.to_string()))?,
             state,
@@ -215,11 +230,16 @@ impl Plan {
         Ok(plan)
     }
 
-    /// The plan that a run had, by its record: what its parts were, and what belonged to which. Nothing is asked.
+    /// The plan that a run had, by its record: what its parts were, and what belonged to which. Nothing is asked. The store and its
+    /// copies are those of now, which belong to no part.
     ///
     /// # Errors
     /// When the definition in the record cannot be read.
-    pub fn of_record(record: &Record, store: PathBuf, state: PathBuf) -> Result<Self, toml::de::Error> {
+    pub fn of_record(
+        record: &Record,
+        (store, copies): (PathBuf, Vec<PlannedCopy>),
+        state: PathBuf,
+    ) -> Result<Self, toml::de::Error> {
         let mut definition: Definition = toml::from_str(&record.definition)?;
         let spec = definition.app.remove(&record.app).unwrap_or_default();
         let parts = record.captures.iter().filter_map(|capture| {
@@ -238,6 +258,7 @@ impl Plan {
             store_name: String::new(),
             store,
             mounted: false,
+            copies,
             level: 3,
             seal: Recipients::default(),
             state,
@@ -353,6 +374,19 @@ impl Plan {
     pub fn definition_text(&self) -> String {
         let apps = BTreeMap::from([(&self.app, &self.spec)]);
         toml::to_string_pretty(&BTreeMap::from([("app", apps)])).unwrap_or_default()
+    }
+}
+
+impl PlannedCopy {
+    /// The copies that the store of an application has by the definition.
+    pub fn all(definition: &Definition, app: &str) -> Vec<Self> {
+        let store = definition.store_of(app);
+        store.map(|(_, store)| definition.copies_of(store).map(Self::of).collect()).unwrap_or_default()
+    }
+
+    /// A store of the definition as a copy.
+    pub fn of((name, spec): (&String, &StoreSpec)) -> Self {
+        Self { name: name.clone(), folder: PathBuf::from(&spec.location), mounted: spec.must_be_mounted }
     }
 }
 

@@ -19,7 +19,7 @@ use crate::restore::{Contents, WholeFile};
 pub use exports::{Exported, export_now};
 use gullet_capture::kinds::remaining;
 use gullet_capture::part::{Why, name_of};
-use gullet_capture::plan::Plan;
+use gullet_capture::plan::{Plan, PlannedCopy};
 use gullet_logbook::logbook::Logged;
 use gullet_model::definition::{Nature, PartKind};
 use gullet_model::record::Capture;
@@ -368,12 +368,13 @@ pub fn runs(
 /// When a listing or what is there cannot be read.
 pub fn with_now(
     (logged, store): (&Logged, &Store),
-    (store_folder, state): (&Path, &Path),
+    (store_folder, copies, state): (&Path, &[PlannedCopy], &Path),
     only: &[String],
     (reread, exported): (bool, Option<&Exported>),
 ) -> Result<Vec<PartComparison>, CompareError> {
     let now = |error: &dyn std::fmt::Display| CompareError::Now(error.to_string());
-    let plan = Plan::of_record(&logged.record, store_folder.to_path_buf(), state.to_path_buf()).map_err(|e| now(&e))?;
+    let own = (store_folder.to_path_buf(), copies.to_vec());
+    let plan = Plan::of_record(&logged.record, own, state.to_path_buf()).map_err(|e| now(&e))?;
     let (mut chunks, _) = store.chunks_that_can_be_read(&logged.holdings());
     let mut compared = Vec::new();
     for capture in wanted(logged, only) {

@@ -29,6 +29,7 @@ use gullet_model::words::{count, duration, list, millis, size};
 
 use programs::check_programs;
 pub use programs::missing_program;
+use store::check_copy;
 pub use store::{StoreTrouble, cannot_open, check_identity, check_mounted, check_store};
 
 /// Bytes that are read into the store in a millisecond, roughly, and bytes that are copied.
@@ -250,6 +251,12 @@ impl Preflight<'_> {
         match checked {
             Ok(()) => checks.pass("store", format!("{}: written, read back, removed", self.plan.store.display())),
             Err((why, advice)) => checks.fail("store", why, advice),
+        }
+        for copy in &self.plan.copies {
+            match check_copy(copy, self.plan, self.store.as_ref().ok().copied()) {
+                Ok(found) => checks.pass("copy", found),
+                Err((why, advice)) => checks.warn("copy", why, &advice.unwrap_or_default()),
+            }
         }
         let device = |path: &Path| fs::metadata(path).map(|meta| meta.dev()).ok();
         let Some(of_store) = device(&self.plan.store) else { return };

@@ -26,6 +26,7 @@ pub(crate) mod drift;
 pub(crate) mod entry;
 pub(crate) mod files;
 mod in_order;
+mod left;
 pub(crate) mod lister;
 pub(crate) mod marks;
 pub(crate) mod own;
@@ -44,6 +45,7 @@ pub(crate) mod wanted;
 
 pub use context::{CaptureContext, PartError, WarmCopy};
 pub use entry::{bare as entry_of, flags as flags_of, xattrs as xattrs_of};
+pub use left::LeftReason;
 pub use marks::Filesystems;
 pub use own::{ARENA, is_arena};
 pub use owners::{group_here, user_here};

@@ -7,6 +7,7 @@ use std::path::PathBuf;
 use gullet_store::listing::{ListingReader, ListingRef, PathName};
 use gullet_store::{ChunkReader, PathError, StoreError};
 
+use super::left::LeftReason;
 use super::walk::{FoundEntry, LeftOuts, Walk};
 
 /// Why a capture does not have it.
@@ -15,7 +16,7 @@ pub enum Why {
     /// It was made since.
     Since,
     /// It would not be captured.
-    LeftOut(String),
+    LeftOut(LeftReason),
 }
 
 /// What goes wrong.

@@ -15,6 +15,7 @@ use globset::{GlobBuilder, GlobSet, GlobSetBuilder};
 use gullet_store::listing::PathName;
 use gullet_store::{IoPath, PathError};
 
+use super::left::LeftReason;
 use crate::plan::{Plan, PlannedPart};
 use gullet_model::definition::Part;
 use gullet_model::record::LeftOut;
@@ -73,7 +74,7 @@ struct Avoid {
     path: PathBuf,
     /// Device and inode, so that it is known under another name too: through a link or a bind mount.
     identity: Option<(u64, u64)>,
-    why: String,
+    why: LeftReason,
 }
 
 /// A folder within a root that another part takes some of by its `include`; the rest belongs to the part around it, so that nothing
@@ -88,13 +89,13 @@ struct Shared {
 
 impl Shared {
     /// Why a path is not the outer part's.
-    fn why_left(&self, path: &Path, is_folder: bool) -> Option<String> {
+    fn why_left(&self, path: &Path, is_folder: bool) -> Option<LeftReason> {
         let below = path.strip_prefix(&self.root).ok().filter(|below| !below.as_os_str().is_empty())?;
         if self.exclude.first_match(below, path).is_some() {
-            return Some(format!("excluded by the part `{}`", self.part));
+            return Some(LeftReason::ExcludedByPart(self.part.clone()));
         }
         let is_taken = !is_folder && self.include.first_match(below, path).is_some();
-        is_taken.then(|| format!("belongs to the part `{}`", self.part))
+        is_taken.then(|| LeftReason::OfPart(self.part.clone()))
     }
 }
 
@@ -141,9 +142,9 @@ impl Patterns {
 /// What was left out, gathered by reason.
 #[derive(Clone, Debug, Default)]
 pub(crate) struct LeftOuts {
-    by_reason: BTreeMap<String, LeftOut>,
+    by_reason: BTreeMap<LeftReason, LeftOut>,
     /// Every one of them, where that is wanted.
-    all: Option<Vec<(String, PathBuf)>>,
+    all: Option<Vec<(LeftReason, PathBuf)>>,
     /// What is there and cannot even be looked at, in words.
     unreadable: Vec<String>,
 }
@@ -155,15 +156,19 @@ impl LeftOuts {
     }
 
     /// Every one of them, with the reason.
-    pub(crate) fn into_all(self) -> Vec<(String, PathBuf)> {
+    pub(crate) fn into_all(self) -> Vec<(LeftReason, PathBuf)> {
         self.all.unwrap_or_default()
     }
 
-    pub(crate) fn add(&mut self, why: String, path: &Path) {
+    pub(crate) fn add(&mut self, why: LeftReason, path: &Path) {
         if let Some(all) = &mut self.all {
             all.push((why.clone(), path.to_path_buf()));
         }
-        let entry = self.by_reason.entry(why.clone()).or_insert(LeftOut { why, count: 0, paths: Vec::new() });
+        let entry = self.by_reason.entry(why).or_insert_with_key(|why| LeftOut {
+            why: why.to_string(),
+            count: 0,
+            paths: Vec::new(),
+        });
         entry.count += 1;
         if entry.paths.len() < NAMED {
             entry.paths.push(path.display().to_string());
@@ -220,15 +225,16 @@ impl Walk {
         Self::new(vec![folder.to_path_buf()], &Part::default(), Vec::new())
     }
 
-    fn avoided(part: &PlannedPart, plan: &Plan) -> Vec<(PathBuf, String)> {
+    fn avoided(part: &PlannedPart, plan: &Plan) -> Vec<(PathBuf, LeftReason)> {
         let whole = part.claimed.iter().filter(|(_, name)| !includes_some(plan, name));
-        let claimed = whole.map(|(path, name)| (path.clone(), format!("belongs to the part `{name}`")));
+        let claimed = whole.map(|(path, name)| (path.clone(), LeftReason::OfPart(name.clone())));
         let own = [(&plan.store, "the store itself"), (&plan.state, "Gullet's own state")];
-        let own = own.map(|(path, why)| (path.clone(), why.to_owned()));
+        let copies = plan.copies.iter().map(|copy| (&copy.folder, "a copy of the store"));
+        let own = own.into_iter().chain(copies).map(|(path, why)| (path.clone(), LeftReason::Own(why)));
         claimed.chain(own).collect()
     }
 
-    fn new(mut roots: Vec<PathBuf>, spec: &Part, avoid: Vec<(PathBuf, String)>) -> Self {
+    fn new(mut roots: Vec<PathBuf>, spec: &Part, avoid: Vec<(PathBuf, LeftReason)>) -> Self {
         let avoid = avoid.into_iter().map(|(path, why)| {
             let identity = fs::metadata(&path).ok().map(|meta| (meta.dev(), meta.ino()));
             Avoid { path, identity, why }
@@ -327,11 +333,11 @@ impl Walk {
     }
 
     /// Why something below a root is left out; `None` where it is not.
-    fn why_left_out(&self, root: &Path, found: &FoundEntry, device: u64) -> Option<String> {
+    fn why_left_out(&self, root: &Path, found: &FoundEntry, device: u64) -> Option<LeftReason> {
         let (path, meta) = (&found.path, &found.meta);
         let is_folder = meta.is_dir();
         if is_folder && super::own::is_arena(path) {
-            return Some("set aside by a restore".to_owned());
+            return Some(LeftReason::SetAside);
         }
         let identity = (meta.dev(), meta.ino());
         if let Some(avoid) = self.avoid.iter().find(|a| a.path == *path || a.identity == Some(identity)) {
@@ -342,17 +348,18 @@ impl Walk {
             return Some(why);
         }
         if let Some(pattern) = self.exclude.first_match(below, path) {
-            return Some(self.why_excluded.map_or_else(|| format!("excluded by `{pattern}`"), str::to_owned));
+            let excluded = || LeftReason::Excluded(pattern.to_owned());
+            return Some(self.why_excluded.map_or_else(excluded, LeftReason::MadeAnew));
         }
         if let Some(include) = &self.include
             && !is_folder
             && include.first_match(below, path).is_none()
         {
-            return Some("not in `include`".to_owned());
+            return Some(LeftReason::NotIncluded);
         }
         let hollow = self.seen.is_some() && meta.ino() == super::btrfs::HOLLOW;
         let is_elsewhere = is_folder && (meta.dev() != device || hollow) && !self.cross;
-        is_elsewhere.then(|| "another filesystem (see `cross_mounts`)".to_owned())
+        is_elsewhere.then_some(LeftReason::OtherFilesystem)
     }
 
     fn visit<E: From<PathError>>(
@@ -380,7 +387,7 @@ impl Walk {
                 Ok(children) => children,
                 // One folder that cannot be read is no reason to do without all others; a root is.
                 Err(error) if path != root && error.source.kind() == io::ErrorKind::NotFound => {
-                    left.add("vanished while it was read".to_owned(), &path);
+                    left.add(LeftReason::Vanished, &path);
                     return Ok(());
                 }
                 Err(error) if path != root => {
@@ -397,7 +404,7 @@ impl Walk {
                         self.visit(root, found, device, left, each)?;
                     }
                     Err(error) if error.kind() == io::ErrorKind::NotFound => {
-                        left.add("vanished while it was read".to_owned(), &path);
+                        left.add(LeftReason::Vanished, &path);
                     }
                     Err(error) => left.cannot_look(&path, &error),
                 }

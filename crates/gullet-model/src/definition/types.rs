@@ -106,6 +106,11 @@ impl Definition {
         self.store.iter().find(|(_, spec)| spec.copies.iter().any(|name| name == copy))
     }
 
+    /// The copies of a store.
+    pub fn copies_of<'d>(&'d self, store: &'d StoreSpec) -> impl Iterator<Item = (&'d String, &'d StoreSpec)> {
+        store.copies.iter().filter_map(|name| self.store.get_key_value(name))
+    }
+
     /// The stores that are no copies.
     pub fn first_stores(&self) -> impl Iterator<Item = (&String, &StoreSpec)> {
         self.store.iter().filter(|(name, _)| self.copied_from(name).is_none())

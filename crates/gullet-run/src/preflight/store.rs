@@ -3,10 +3,11 @@
 use std::fs;
 use std::os::unix::fs::MetadataExt;
 use std::path::Path;
+use std::sync::Arc;
 
-use gullet_store::{Store, StoreError};
+use gullet_store::{Folder, Store, StoreError};
 
-use gullet_capture::plan::Plan;
+use gullet_capture::plan::{Plan, PlannedCopy};
 use gullet_host::state::State;
 use gullet_model::words::chain;
 
@@ -81,6 +82,31 @@ pub fn check_store(store: &Store, plan: &Plan, probe: &str) -> Result<(), StoreT
         Ok(false) => Err((format!("what was written to {place} read back differently"), None)),
         Err(error) => Err((format!("the store cannot be used: {}", chain(&error)), None)),
     }
+}
+
+/// Whether a copy is there, is one of this store, and lies on another filesystem. Gives what was found.
+///
+/// # Errors
+/// What is wrong with it, and what to do; no run fails for it.
+pub(super) fn check_copy(copy: &PlannedCopy, plan: &Plan, store: Option<&Store>) -> Result<String, StoreTrouble> {
+    let (name, place) = (&copy.name, copy.folder.display());
+    check_mounted(&copy.folder, copy.mounted).map_err(|(why, advice)| (format!("{name}: {why}"), advice))?;
+    let there = Store::open(Arc::new(Folder::new(&copy.folder))).map_err(|error| {
+        let advice = format!("gullet store copy {} makes it; is its disk mounted?", plan.store_name);
+        (format!("{name}: {}", chain(&error)), Some(advice))
+    })?;
+    if store.is_some_and(|store| store.info_hash() != there.info_hash()) {
+        return Err((
+            format!("{name}: there is another store at {place}"),
+            Some("give it another location".to_owned()),
+        ));
+    }
+    let device = |path: &Path| fs::metadata(path).map(|meta| meta.dev()).ok();
+    if device(&copy.folder) == device(&plan.store) {
+        let advice = "one broken disk takes both: keep the copy on another one";
+        return Err((format!("{name} is on the same filesystem as the store"), Some(advice.to_owned())));
+    }
+    Ok(format!("{name}: it is a copy of the store, at {place}"))
 }
 
 /// Whether something is mounted at `path`.

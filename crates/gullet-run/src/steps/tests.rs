@@ -18,7 +18,7 @@ fn plan_of(text: &str) -> Plan {
     let run: RunId = serde_json::from_str("\"abcdefghjkmn\"").unwrap();
     let mut record = Record::bare(run, "app", "machine", Timestamp::UNIX_EPOCH, Outcome::Complete);
     record.definition = text.to_owned();
-    let mut plan = Plan::of_record(&record, PathBuf::from("/depot"), PathBuf::from("/state")).unwrap();
+    let mut plan = Plan::of_record(&record, (PathBuf::from("/depot"), Vec::new()), PathBuf::from("/state")).unwrap();
     plan.parts = spec.part.iter().map(|part| PlannedPart::of(part.clone()).unwrap()).collect();
     plan
 }

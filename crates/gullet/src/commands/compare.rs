@@ -5,7 +5,7 @@ use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
 
 use clap::Args;
-use gullet_capture::plan::{self, Plan, Request, changed_facts};
+use gullet_capture::plan::{self, Plan, PlannedCopy, Request, changed_facts};
 use gullet_host::hook::Runner;
 use gullet_host::state::ApartFolder;
 use gullet_logbook::logbook::Logged;
@@ -119,7 +119,10 @@ pub fn compare(ui: &mut Ui, global: &Global, args: &CompareArgs) -> Result<Exit,
             let folder = PathBuf::from(store.location().describe());
             let made = made_anew(ui, reading.loaded.as_ref(), logged, &args.parts)?;
             let how = (args.reread, made.as_ref().map(|(made, _)| made));
-            let compared = compare::with_now((logged, store), (&folder, &state), &args.parts, how)?;
+            let app = &logged.record.app;
+            let copies = reading.loaded.as_ref().map(|loaded| PlannedCopy::all(&loaded.definition, app));
+            let own = (folder.as_path(), copies.as_deref().unwrap_or_default(), state.as_path());
+            let compared = compare::with_now((logged, store), own, &args.parts, how)?;
             let now = facts_now(reading.loaded.as_ref(), logged, &state);
             (compared, "what is there now".to_owned(), changed_facts(then, &now))
         }

@@ -152,7 +152,7 @@ fn detail(ui: &mut Ui, store: &Store, logged: &Logged, args: &ShowArgs) {
 /// Where each part came from, as the definition of the run said it.
 fn sources(ui: &mut Ui, record: &Record) {
     // Of a record that is encrypted and was not opened nothing is known.
-    let Ok(plan) = Plan::of_record(record, PathBuf::new(), PathBuf::new()) else { return };
+    let Ok(plan) = Plan::of_record(record, (PathBuf::new(), Vec::new()), PathBuf::new()) else { return };
     if plan.parts.is_empty() {
         return;
     }
@@ -176,7 +176,7 @@ fn sources(ui: &mut Ui, record: &Record) {
 
 /// What the run did to the application's own logs, where its definition said so.
 fn log_of(record: &Record) -> Option<(&'static str, String)> {
-    let plan = Plan::of_record(record, PathBuf::new(), PathBuf::new()).ok()?;
+    let plan = Plan::of_record(record, (PathBuf::new(), Vec::new()), PathBuf::new()).ok()?;
     Some(("its logs", plan.spec.log?.word().to_owned()))
 }
 

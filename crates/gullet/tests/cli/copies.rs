@@ -222,3 +222,34 @@ fn copies_are_checked_in_the_definition() {
     place.gullet(&["store", "copy", "far"]).exits(2).says("names no copies of `far`");
     place.gullet(&["store", "copy", "nothing"]).exits(2).says("it defines: depot, far");
 }
+
+#[test]
+fn a_copy_within_a_source_belongs_to_no_part_and_is_left_alone_by_a_restore() {
+    let place = Place::new();
+    place.define(&format!(
+        "copies = [\"far\"]\n[store.far]\nlocation = \"@/docs/far\"\n{PART}{}",
+        "[store.other]\nlocation = \"@/docs/other\"\n"
+    ));
+    let text = fs::read_to_string(place.path("gullet.toml")).unwrap();
+    fs::write(place.path("gullet.toml"), text.replace("[app.app]\n", "[app.app]\nstore = \"depot\"\n")).unwrap();
+    place.file("docs/a", "as it was");
+    place.gullet(&["store", "new", "depot"]).exits(0);
+    place.gullet(&["store", "copy", "depot"]).exits(0);
+    place.gullet(&["preflight", "app"]).says("far is on the same filesystem as the store");
+    place.gullet(&["plan", "app"]).exits(0).says("send what is new to the copy `far` at ").says("a copy of the store");
+    place.gullet(&["run", "app"]).exits(0).says("copied to far");
+    place.file("docs/a", "changed since");
+    let compared = place.json(&["compare", "app", "--now"])["parts"][0]["paths"].clone();
+    assert!(!compared.to_string().contains("docs/far"), "{compared}");
+    let before = contents(&place, "docs/far");
+    // What is restored in place changes hands as a whole, and no store with it.
+    for more in [&[][..], &["--store", "far"], &["--set-aside-extra"]] {
+        let go = ["restore", "app", "--in-place", "--yes", "--accept", "running"];
+        place.gullet(&[&go[..], more].concat()).exits(4).says(" lies in `").says("--into FOLDER");
+        assert_eq!(contents(&place, "docs/far"), before);
+    }
+    assert_eq!(fs::read_to_string(place.path("docs/a")).unwrap(), "changed since", "nothing was touched");
+    let _ = fs::remove_dir_all(place.path("out"));
+    place.gullet(&["restore", "app", "--into", "out"]).exits(0);
+    assert!(place.files_below("out").iter().all(|path| !path.to_string_lossy().contains("/far/")));
+}

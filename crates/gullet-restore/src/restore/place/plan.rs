@@ -14,7 +14,7 @@ use serde::Serialize;
 use super::journal::PlaceRequest;
 use crate::restore::RestoreError;
 use crate::restore::select::Selection;
-use gullet_capture::plan::Plan;
+use gullet_capture::plan::{Plan, PlannedCopy};
 use gullet_host::world::World;
 use gullet_logbook::logbook::{Logged, RunLine};
 use gullet_model::definition::command_text;
@@ -194,6 +194,8 @@ pub struct PlaceContext<'a> {
     pub store: &'a Store,
     /// The store's folder, where it is known.
     pub store_folder: &'a Path,
+    /// All stores of the definition: wherever they lie, they belong to no part.
+    pub stores: Vec<PlannedCopy>,
     /// The state folder.
     pub state: &'a Path,
     /// The application as the definition of this machine says it; that of the record where it says nothing.
@@ -239,7 +241,8 @@ impl PlacePlan {
         let selections: Vec<Selection> = asked.paths.iter().cloned().map(Selection::path).collect();
         let into = Path::new("/");
         let chosen = crate::restore::RestorePlan::of_parts(logged, into, &asked.parts, &selections)?;
-        let mut then = Plan::of_record(record, ground.store_folder.to_path_buf(), ground.state.to_path_buf())
+        let own = (ground.store_folder.to_path_buf(), ground.stores.clone());
+        let mut then = Plan::of_record(record, own, ground.state.to_path_buf())
             .map_err(|error| refused(format!("the definition in the record cannot be read: {error}")))?;
         for part in &mut then.parts {
             part.move_sources(&|path| under(path, &asked.maps));

@@ -4,7 +4,7 @@ use std::fs;
 use std::path::Path;
 
 use anstream::adapter::strip_str;
-use gullet_capture::plan::{Plan, Request};
+use gullet_capture::plan::{Plan, PlannedCopy, Request};
 use gullet_model::definition::Loaded;
 use gullet_restore::compare::changed_lines;
 
@@ -86,7 +86,8 @@ fn side(ui: &mut Ui, global: &Global, loaded: &Loaded, text: &str, parts: &[Stri
     let (store, logged) = reading.find(ui, text)?;
     must_open(store, &logged)?;
     let record = &logged.record;
-    let plan = Plan::of_record(record, store.location().describe().into(), open::state_folder(loaded));
+    let copies = PlannedCopy::all(&loaded.definition, &record.app);
+    let plan = Plan::of_record(record, (store.location().describe().into(), copies), open::state_folder(loaded));
     let plan = plan.map_err(|error| {
         let text = format!("the definition in the record of run {} cannot be read: {error}", record.run);
         CommandError::text(Exit::Failed, text)

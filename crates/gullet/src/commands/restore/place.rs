@@ -1,5 +1,6 @@
 //! `gullet restore --in-place`, and what goes on with one.
 
+use gullet_capture::plan::PlannedCopy;
 use gullet_host::state::State;
 use gullet_logbook::logbook::{Logged, RunLine};
 use gullet_model::definition::{Loaded, RestoreSpec};
@@ -79,6 +80,7 @@ impl Here {
             runs,
             store,
             store_folder: folder,
+            stores: self.loaded.definition.store.iter().map(PlannedCopy::of).collect(),
             state: self.state.folder(),
             spec: self.loaded.definition.app.get(&logged.record.app),
             world: self.outside.world(),

@@ -11,7 +11,7 @@ use super::super::swap::path_of;
 use super::{ALIVE, Leftover, LiveDifference, NAMED, PlaceContext, PlacePlan, RestoreMethod, refused, under};
 use crate::restore::RestoreError;
 use gullet_capture::kinds::{postgres_programs, remaining};
-use gullet_capture::part::{Why, name_of};
+use gullet_capture::part::{LeftReason, Why, name_of};
 use gullet_capture::plan::{changed_facts, facts_now};
 use gullet_logbook::logbook::RunLine;
 
@@ -121,23 +121,27 @@ impl PlacePlan {
                 if !is_ours {
                     continue;
                 }
-                let of_another = |why: &str| {
-                    why.strip_prefix("belongs to the part `").and_then(|rest| rest.strip_suffix('`')).map(str::to_owned)
+                let why = match why {
+                    Why::Since => {
+                        all.push((real, "made since".to_owned(), false));
+                        continue;
+                    }
+                    Why::LeftOut(why) => why,
                 };
-                match why {
-                    Why::Since => all.push((real, "made since".to_owned(), false)),
-                    Why::LeftOut(why) => match of_another(&why) {
-                        Some(other) if restored.contains(other.as_str()) => {}
-                        Some(_) => all.push((real, why, !self.asked.drop)),
-                        None if why.starts_with("excluded by") || why == "not in `include`" => {
-                            all.push((real, why, !self.asked.drop));
-                        }
-                        None if why.starts_with("another filesystem") => {
-                            return Err(refused(format!("`{}` is on another filesystem", path.display())));
-                        }
-                        None => all.push((real, why, false)),
-                    },
-                }
+                let is_carried = match &why {
+                    LeftReason::OfPart(other) if restored.contains(other.as_str()) => continue,
+                    LeftReason::OfPart(_)
+                    | LeftReason::Excluded(_)
+                    | LeftReason::ExcludedByPart(_)
+                    | LeftReason::NotIncluded => !self.asked.drop,
+                    // A store is never set aside with what is restored from it.
+                    LeftReason::Own(_) => true,
+                    LeftReason::OtherFilesystem => {
+                        return Err(refused(format!("`{}` is on another filesystem", path.display())));
+                    }
+                    LeftReason::MadeAnew(_) | LeftReason::SetAside | LeftReason::Vanished => false,
+                };
+                all.push((real, why.to_string(), is_carried));
             }
         }
         Ok(all)

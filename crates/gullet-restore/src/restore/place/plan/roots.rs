@@ -170,7 +170,9 @@ impl PlacePlan {
         ground: &PlaceContext<'_>,
     ) -> Result<PlannedTarget, RestoreError> {
         let shown = here.display();
-        for (own, what) in [(ground.store_folder, "the store"), (ground.state, "Gullet's state folder")] {
+        let kept = [(ground.store_folder, "the store".to_owned()), (ground.state, "Gullet's state folder".to_owned())];
+        let stores = ground.stores.iter().map(|store| (store.folder.as_path(), format!("the store `{}`", store.name)));
+        for (own, what) in kept.into_iter().chain(stores) {
             let own = fs::canonicalize(own).unwrap_or_else(|_| own.to_path_buf());
             if own.starts_with(real) {
                 return Err(refused(format!("{what} lies in `{shown}`, which would change hands")));
