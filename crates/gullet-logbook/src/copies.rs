@@ -249,11 +249,18 @@ impl Copying<'_> {
         let there: BTreeSet<String> = self.to.names("")?.into_iter().collect();
         let lacking: BTreeSet<&str> = book.lacking(bad).map(|logged| logged.name.as_str()).collect();
         for name in self.from.location().names("")? {
-            if name.starts_with("payload/") || there.contains(&name) || lacking.contains(name.as_str()) {
+            if name.starts_with("payload/") || lacking.contains(name.as_str()) {
                 continue;
             }
             let hash = DocumentName::parse(&name).and_then(|document| document.hash());
-            if let Err(error) = self.send(&name, hash, report) {
+            let sent = match there.contains(&name) {
+                true if self.is_damaged_there(&name, hash) => {
+                    self.to.remove(&name).and_then(|()| self.send(&name, hash, report))
+                }
+                true => continue,
+                false => self.send(&name, hash, report),
+            };
+            if let Err(error) = sent {
                 self.to.confirm()?;
                 if error.is_full() {
                     return Err(error.into());
@@ -264,6 +271,12 @@ impl Copying<'_> {
             }
         }
         Ok(())
+    }
+
+    /// Whether a document has other bytes in the place than its name says. Asked where a store is made anew or mended from a copy:
+    /// every other time it would cost reading all of them.
+    fn is_damaged_there(&self, name: &str, hash: Option<Hash>) -> bool {
+        self.name.is_none() && hash.is_some_and(|hash| self.read_back(name).is_ok_and(|found| found != hash))
     }
 
     /// Says of a run that it has a second copy.

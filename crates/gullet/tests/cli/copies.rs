@@ -153,6 +153,28 @@ fn damage_does_not_spread_and_what_is_damaged_in_the_copy_is_sent_anew() {
 }
 
 #[test]
+fn a_damaged_store_is_mended_from_its_copy() {
+    let place = place("");
+    place.gullet(&["store", "copy", "depot"]).exits(0);
+    place.gullet(&["run", "app"]).exits(0);
+    let whole = contents(&place, "depot");
+    for folder in ["payload", "records", "remarks"] {
+        let path = place.files_below(&format!("depot/{folder}")).remove(0);
+        let mut bytes = fs::read(&path).unwrap();
+        bytes[40] ^= 1;
+        fs::write(path, bytes).unwrap();
+    }
+    place.gullet(&["verify"]).exits(1);
+    let found = place.gullet(&["store", "copy", "far", "--to", "depot"]).exits(0).says("3 objects sent and read back");
+    assert!(found.out.contains("depot: "), "{}", found.out);
+    let mended = contents(&place, "depot");
+    assert!(whole.iter().all(|object| mended.contains(object)), "all that was there is there again");
+    place.gullet(&["verify"]).exits(0);
+    assert_eq!(restored(&place, &[]), noise(1));
+    place.gullet(&["store", "copy", "far", "--to", "depot"]).exits(0).says("nothing was missing");
+}
+
+#[test]
 fn keep_rules_wait_for_the_copy_and_what_goes_goes_from_it_by_its_own_remarks() {
     let place = place("");
     let text = fs::read_to_string(place.path("gullet.toml")).unwrap();

@@ -21,7 +21,7 @@ use crate::ui::{GOOD, Ui, styled};
 /// Send what the copies of a store do not have yet
 ///
 /// It is done by itself after each run. Every byte is read back from the copy; what was cut off goes on where it stopped. With
-/// --to any store can be made anew from a copy.
+/// --to a store is made anew from its copy, or mended: all of it is read back, and what is damaged or missing is sent.
 ///
 /// Example: gullet store copy depot
 #[derive(Args)]
