@@ -61,7 +61,12 @@ gullet run quaybook --quiet >/dev/null
 gullet run quaybook --part bookings --reason 'a look at the bookings' --quiet >/dev/null
 shot runs "gullet runs"
 shot show "gullet show quaybook@latest --color always | head -50" 9 178 53
-shot restore "gullet verify; gullet restore quaybook@latest --into restored"
+# A second copy, in a definition of its own so that the other pictures stay without.
+sed "s|^location *= *\"$place/depot\"|&\ncopies = [\"far\"]|" gullet.toml > copies.toml
+printf '\n[store.far]\nlocation = "%s/far"\n' "$place" >> copies.toml
+export GULLET_DEFINITION=$place/copies.toml
+shot restore "gullet verify; gullet store copy depot; gullet verify --store far --quick; gullet restore quaybook@latest --store far --into restored"
+unset GULLET_DEFINITION
 shot drill "gullet drill quaybook; gullet compare $(gullet runs --json | grep -o '"run": *"[^"]*"' | head -1 | cut -d'"' -f4) quaybook@latest --part till --part ledger-inner-isles; gullet trace $place/desk/manifests/index.json; gullet status" 8 180 57
 touch desk/manifests/draft.tmp; echo 'new' > desk/manifests/late.list
 shot place "gullet restore quaybook --in-place --yes" 8 180 57

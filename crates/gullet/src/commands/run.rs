@@ -101,8 +101,10 @@ pub fn run(ui: &mut Ui, global: &Global, args: &RunArgs) -> Result<Exit, Command
             exit = exit.worse(match ended {
                 Ok(ended) => {
                     summary(ui, &ended);
-                    // Before the keep rules, which wait for copies.
-                    copy::after_run(ui, &loaded, &state, &outside, &ended.record.app);
+                    // Before the keep rules, which wait for copies. What was refused has stored nothing.
+                    if !matches!(ended.outcome, Outcome::Refused | Outcome::Missed) {
+                        copy::after_run(ui, &loaded, &state, &outside, &ended.record.app);
+                    }
                     if ended.outcome.is_whole() && !ended.record.partial {
                         // Last of all, and only after success; what goes wrong with it takes nothing from the run.
                         if let Err(error) = after_success(ui, &loaded, &state, &outside, &ended.record.app) {
