@@ -333,7 +333,15 @@ impl State {
     /// # Errors
     /// When the folder cannot be made.
     pub fn index_path(&self, store: &str, app: &str) -> Result<PathBuf, StateError> {
-        Ok(self.place(&["stores", store, "index"])?.join(format!("{}.json", file_name(app))))
+        Ok(self.index_folder(store)?.join(format!("{}.json", file_name(app))))
+    }
+
+    /// The folder of the indexes of a store.
+    ///
+    /// # Errors
+    /// When it cannot be made.
+    pub fn index_folder(&self, store: &str) -> Result<PathBuf, StateError> {
+        self.place(&["stores", store, "index"])
     }
 
     /// Where the marks of a part's files are kept.

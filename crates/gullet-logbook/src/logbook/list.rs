@@ -7,7 +7,7 @@
 
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::fs;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use gullet_store::{DocumentName, Store, StoreError};
 use jiff::Timestamp;
@@ -15,7 +15,7 @@ use serde::{Deserialize, Serialize};
 
 use super::order::{self, Ordered};
 use super::{Logbook, Logged, read_remark, read_run};
-use gullet_host::state::{State, write_whole};
+use gullet_host::state::{State, file_name, write_whole};
 use gullet_model::ids::RunId;
 use gullet_model::outcome::Outcome;
 use gullet_model::problem::ProblemKind;
@@ -174,8 +174,13 @@ impl RunList {
     pub fn read(store: &Store, app: Option<&str>, state: Option<&State>) -> Result<Self, StoreError> {
         let below = |folder: &str| app.map_or(folder.to_owned(), |app| format!("{folder}/{app}"));
         // Remarks first: of a record that is written meanwhile there is none yet.
-        let remark_names = store.documents(&below("remarks"))?;
-        let names = store.documents(&below("records"))?;
+        let (documents, mut indexes) = std::thread::scope(|scope| {
+            let indexes = scope.spawn(|| Index::read_all(store, app, state));
+            let remarks = store.documents(&below("remarks"));
+            let documents = remarks.and_then(|remarks| Ok((remarks, store.documents(&below("records"))?)));
+            (documents, indexes.join().unwrap_or_default())
+        });
+        let (remark_names, names) = documents?;
         let all: HashSet<&str> = names.iter().chain(&remark_names).map(DocumentName::as_str).collect();
         let mut list = Self { machine: state.map(|state| state.machine().to_owned()), ..Self::default() };
         let mut remarks: HashMap<&str, Vec<&DocumentName>> = HashMap::new();
@@ -188,8 +193,9 @@ impl RunList {
         }
         let mut runs = Vec::with_capacity(names.len());
         for (app, names) in apps {
+            let known = indexes.remove(&file_name(app)).unwrap_or_default();
             let index = Index::of(store, app, state);
-            list.read_app(store, state, &index, &names, &mut remarks, &mut runs);
+            list.read_app((store, state), (&index, known), &names, &mut remarks, &mut runs);
         }
         for name in remarks.into_values().flatten() {
             let about = read_remark(store, name, state, &mut list.unreadable);
@@ -210,14 +216,12 @@ impl RunList {
     /// Reads the runs of one application: what the index has, from there, and the others from the store.
     fn read_app(
         &mut self,
-        store: &Store,
-        state: Option<&State>,
-        index: &Index,
+        (store, state): (&Store, Option<&State>),
+        (index, mut known): (&Index, HashMap<String, Indexed>),
         names: &[&DocumentName],
         remarks: &mut HashMap<&str, Vec<&DocumentName>>,
         runs: &mut Vec<Indexed>,
     ) {
-        let mut known = index.read();
         let before = known.len();
         let (mut found, mut is_new) = (Vec::with_capacity(names.len()), false);
         let mut unindexed = Vec::new();
@@ -293,9 +297,17 @@ impl Index {
         Self { path, may_write: store.identities().is_empty() }
     }
 
-    fn read(&self) -> HashMap<String, Indexed> {
-        let file = self.path.as_ref().and_then(|path| fs::read(path).ok());
-        let file = file.and_then(|bytes| serde_json::from_slice::<IndexFile>(&bytes).ok());
+    /// The indexes of an application, or of all of them, by the names of their files.
+    fn read_all(store: &Store, app: Option<&str>, state: Option<&State>) -> HashMap<String, HashMap<String, Indexed>> {
+        let folder = state.and_then(|state| state.index_folder(&store.info().id).ok());
+        let files = folder.iter().filter_map(|folder| fs::read_dir(folder).ok()).flatten().flatten();
+        let named = files.filter_map(|file| Some((file.path(), file.path().file_stem()?.to_str()?.to_owned())));
+        let wanted = named.filter(|(_, name)| app.is_none_or(|app| *name == file_name(app)));
+        wanted.map(|(path, name)| (name, Self::read(&path))).collect()
+    }
+
+    fn read(path: &Path) -> HashMap<String, Indexed> {
+        let file = fs::read(path).ok().and_then(|bytes| serde_json::from_slice::<IndexFile>(&bytes).ok());
         let runs = file.filter(|file| file.index == INDEX_VERSION).map(|file| file.runs).unwrap_or_default();
         runs.into_iter().map(|known| (known.line.record.clone(), known)).collect()
     }

@@ -23,6 +23,11 @@ use crate::hash::{Hash, Hasher};
 /// Where objects lie until they are published. The name cannot be an object's.
 const INCOMING: &str = ".incoming";
 
+/// A folder with so many folders in it is walked by several threads at once.
+const MANY_FOLDERS: usize = 512;
+/// So many threads.
+const WALKERS: usize = 4;
+
 /// A file that is younger than this may not be locked by its writer yet.
 const JUST_MADE: Duration = Duration::from_secs(2);
 
@@ -103,6 +108,7 @@ impl Folder {
         found: &mut Vec<ObjectInfo>,
     ) -> Result<(), StoreError> {
         let shown = |name: &str| self.root.join(name);
+        let mut folders: Vec<String> = Vec::new();
         let mut entries = Dir::new(folder).map_err(io::Error::from).at(shown(name))?;
         while let Some(entry) = entries.read() {
             let entry = entry.map_err(io::Error::from).at(shown(name))?;
@@ -120,11 +126,38 @@ impl Folder {
                 length = u64::try_from(stat.st_size).unwrap_or(0);
             }
             if kind == FileType::Directory {
-                let below = open_folder(parent, entry.file_name()).at(shown(&child))?;
-                below.map_or(Ok(()), |below| self.walk(below, &child, wants_lengths, found))?;
+                folders.push(file_name.to_owned());
             } else if kind == FileType::RegularFile {
                 found.push(ObjectInfo { name: child, length });
             }
+        }
+        let parent = entries.fd().map_err(io::Error::from).at(shown(name))?;
+        let below = |file_names: &[String], found: &mut Vec<ObjectInfo>| {
+            for file_name in file_names {
+                let child = if name.is_empty() { file_name.clone() } else { format!("{name}/{file_name}") };
+                if let Some(folder) = open_folder(parent, file_name.as_str()).at(shown(&child))? {
+                    self.walk(folder, &child, wants_lengths, found)?;
+                }
+            }
+            Ok(())
+        };
+        if folders.len() < MANY_FOLDERS {
+            return below(&folders, found);
+        }
+        // Remarks lie in a folder for each run: thousands, each with little in it.
+        let walked: Vec<Result<Vec<ObjectInfo>, StoreError>> = std::thread::scope(|scope| {
+            let walk = |names| {
+                let below = &below;
+                scope.spawn(move || {
+                    let mut found = Vec::new();
+                    below(names, &mut found).map(|()| found)
+                })
+            };
+            let walks: Vec<_> = folders.chunks(folders.len().div_ceil(WALKERS)).map(walk).collect();
+            walks.into_iter().map(|walk| walk.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic))).collect()
+        });
+        for some in walked {
+            found.append(&mut some?);
         }
         Ok(())
     }

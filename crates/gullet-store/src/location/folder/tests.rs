@@ -157,3 +157,22 @@ fn a_folder_that_cannot_be_looked_at_is_another_trouble_than_one_that_moved() {
     fs::write(&above, "x").unwrap();
     assert!(matches!(location.confirm(), Err(StoreError::Io(_))), "{:?}", location.confirm());
 }
+
+#[test]
+fn a_folder_of_very_many_folders_is_listed_whole_and_in_order() {
+    let place = tempfile::tempdir().unwrap();
+    let folder = Folder::new(place.path());
+    let mut wanted = Vec::new();
+    for number in 0..MANY_FOLDERS + 90 {
+        let name = format!("remarks/desk/w/{number:05}/{}", number % 7);
+        fs::create_dir_all(place.path().join(&name).parent().unwrap()).unwrap();
+        fs::write(place.path().join(&name), vec![b'x'; number]).unwrap();
+        wanted.push(ObjectInfo { name, length: number as u64 });
+    }
+    fs::write(place.path().join("remarks/desk/w/beside"), "").unwrap();
+    wanted.push(ObjectInfo { name: "remarks/desk/w/beside".to_owned(), length: 0 });
+    wanted.sort();
+    assert_eq!(folder.list("remarks/").unwrap(), wanted);
+    let names: Vec<String> = wanted.into_iter().map(|object| object.name).collect();
+    assert_eq!(folder.names("").unwrap(), names);
+}
