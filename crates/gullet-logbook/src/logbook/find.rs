@@ -158,7 +158,7 @@ impl std::str::FromStr for RunSpec {
 }
 
 /// A run among others, as a search for one sees it.
-trait Listed {
+trait Findable {
     fn run(&self) -> &RunId;
     fn app(&self) -> &str;
     fn machine(&self) -> &str;
@@ -172,7 +172,7 @@ trait Listed {
     }
 }
 
-impl Listed for Logged {
+impl Findable for Logged {
     fn run(&self) -> &RunId {
         &self.record.run
     }
@@ -198,7 +198,7 @@ impl Listed for Logged {
     }
 }
 
-impl Listed for RunLine {
+impl Findable for RunLine {
     fn run(&self) -> &RunId {
         &self.run
     }
@@ -250,7 +250,7 @@ struct Search<'a, T> {
     machine: Option<&'a str>,
 }
 
-impl<'a, T: Listed> Search<'a, T> {
+impl<'a, T: Findable> Search<'a, T> {
     fn find(&self, spec: &RunSpec, zone: &TimeZone, now: Timestamp) -> Result<&'a T, FindError> {
         match &spec.which {
             Which::Latest(app) => self.newest(spec, app, |_| true),

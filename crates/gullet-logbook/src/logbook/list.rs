@@ -175,7 +175,7 @@ impl RunList {
         let below = |folder: &str| app.map_or(folder.to_owned(), |app| format!("{folder}/{app}"));
         // Remarks first: of a record that is written meanwhile there is none yet.
         let (documents, mut indexes) = std::thread::scope(|scope| {
-            let indexes = scope.spawn(|| Index::read_all(store, app, state));
+            let indexes = scope.spawn(|| RunIndex::read_all(store, app, state));
             let remarks = store.documents(&below("remarks"));
             let documents = remarks.and_then(|remarks| Ok((remarks, store.documents(&below("records"))?)));
             (documents, indexes.join().unwrap_or_default())
@@ -194,7 +194,7 @@ impl RunList {
         let mut runs = Vec::with_capacity(names.len());
         for (app, names) in apps {
             let known = indexes.remove(&file_name(app)).unwrap_or_default();
-            let index = Index::of(store, app, state);
+            let index = RunIndex::of(store, app, state);
             list.read_app((store, state), (&index, known), &names, &mut remarks, &mut runs);
         }
         for name in remarks.into_values().flatten() {
@@ -217,7 +217,7 @@ impl RunList {
     fn read_app(
         &mut self,
         (store, state): (&Store, Option<&State>),
-        (index, mut known): (&Index, HashMap<String, Indexed>),
+        (index, mut known): (&RunIndex, HashMap<String, Indexed>),
         names: &[&DocumentName],
         remarks: &mut HashMap<&str, Vec<&DocumentName>>,
         runs: &mut Vec<Indexed>,
@@ -285,12 +285,12 @@ fn last_of(name: &DocumentName) -> &str {
 }
 
 /// The index of an application's runs in a store; nowhere where there is no state folder.
-struct Index {
+struct RunIndex {
     path: Option<PathBuf>,
     may_write: bool,
 }
 
-impl Index {
+impl RunIndex {
     fn of(store: &Store, app: &str, state: Option<&State>) -> Self {
         let path = state.and_then(|state| state.index_path(&store.info().id, app).ok());
         // What only an identity opens that somebody gave for this once stays off this machine's disk.
