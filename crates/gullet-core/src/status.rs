@@ -123,13 +123,10 @@ const CALLED_WITHIN: SignedDuration = SignedDuration::from_mins(10);
 /// # Errors
 /// When the store cannot be asked.
 pub fn payload_gone(store: &Store, logged: &Logged) -> Result<Vec<String>, StoreError> {
-    let holdings = logged.holdings();
-    let wrote = holdings.wrote.into_iter().map(|file| (file.name, file.length));
-    let needs = holdings.needs.into_iter().map(|need| (need.name, need.length));
     let mut gone = Vec::new();
-    for (name, length) in wrote.chain(needs) {
-        if store.location().length(&name)? != Some(length) {
-            gone.push(name);
+    for (name, length) in logged.holdings().files() {
+        if store.location().length(name)? != Some(length) {
+            gone.push(name.to_owned());
         }
     }
     Ok(gone)

@@ -9,20 +9,20 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::io::{Read, Write};
 use std::sync::Arc;
 
-use gullet_store::{DocumentName, Hash, Hasher, Location, PayloadFile, Store, StoreError};
+use gullet_store::{DocumentName, Hash, Hasher, IoPath, Location, PayloadFile, STORE_FILE, Store, StoreError, hash_of};
 use serde::Serialize;
 
 use crate::logbook::{Logbook, Logged};
-use gullet_host::state::{State, StateError};
+use gullet_host::state::{State, StateError, SweepLock};
 use gullet_host::world::World;
 use gullet_model::ids::RunId;
 use gullet_model::outcome::Outcome;
 use gullet_model::record::{Remark, RemarkKind};
 use gullet_model::words::{chain, count};
 
-/// The object that says which store it is.
-const STORE_FILE: &str = "store.json";
-/// Bytes that are sent or read back at once.
+/// What is no document: payload goes before, and what a store is tried with goes again at once.
+const NO_DOCUMENTS: [&str; 2] = ["payload/", "probes/"];
+/// Bytes that are sent at once.
 const PIECE: usize = 1 << 20;
 
 /// A copy could not be made.
@@ -101,20 +101,44 @@ impl Copying<'_> {
         let _lock = self.state.keep_sweeps_away()?.ok_or(CopyError::Swept)?;
         self.prepare()?;
         self.state.recognise_store(&self.to.describe(), &self.from.info().id)?;
-        let mut report = CopyReport::default();
+        // The documents before the logbook: what is written meanwhile is sent by the next call, with the payload that it needs.
+        let documents = self.from.location().names("")?;
         let book = Logbook::read(self.from, None, Some(self.state))?;
-        let bad = self.payload(&book, &mut report, progress)?;
-        self.documents(&book, &bad, &mut report)?;
+        let mut sending = Sending { there: self.there()?, bad: BTreeSet::new(), report: CopyReport::default() };
+        self.payload(&book, &mut sending, progress)?;
+        // A record that cannot be read may stand on anything.
+        for (name, why) in book.unreadable.iter().filter(|(name, _)| name.starts_with("records/")) {
+            sending.report.problems.push((name.clone(), why.clone()));
+            sending.bad.insert(name.clone());
+        }
+        let lacking = lacking(&book, &documents, &sending.bad);
+        let is_sendable = |name: &&String| {
+            !NO_DOCUMENTS.iter().any(|folder| name.starts_with(folder)) && !lacking.contains(name.as_str())
+        };
+        self.documents(documents.iter().filter(is_sendable), &mut sending)?;
         if let Some(name) = self.name {
-            for logged in book.own_copied(&bad, name, self.state.machine()) {
+            for logged in own_runs(&book, self.state.machine()).filter(|logged| !logged.is_copied(name)) {
+                if lacking.contains(logged.name.as_str()) || !self.has(&logged.name, &mut sending)? {
+                    continue;
+                }
                 self.remark(logged, name)?;
-                report.runs.push(logged.record.run.clone());
-            }
-            if !report.runs.is_empty() {
-                self.documents(&book, &bad, &mut report)?;
+                let folder = format!("remarks/{}/{}/{}/", logged.record.app, logged.record.machine, logged.record.run);
+                let said = self.from.location().names(&folder)?;
+                let is_of_this = |name: &&String| is_remark(name, RemarkKind::Copied);
+                self.documents(said.iter().filter(is_of_this), &mut sending)?;
+                sending.report.runs.push(logged.record.run.clone());
             }
         }
-        Ok(report)
+        Ok(sending.report)
+    }
+
+    /// What the copy has, with its lengths.
+    fn there(&self) -> Result<BTreeMap<String, u64>, CopyError> {
+        Ok(self.to.list("")?.into_iter().map(|object| (object.name, object.length)).collect())
+    }
+
+    fn is_over(&self) -> bool {
+        self.world.stop.asked().is_some()
     }
 
     /// Makes the place of the copy the same store, where nothing is there yet.
@@ -134,59 +158,59 @@ impl Copying<'_> {
         }
     }
 
-    /// Sends the payload that runs stand on; gives the names of what is not there.
+    /// Sends the payload that runs stand on.
     fn payload(
         &self,
         book: &Logbook,
-        report: &mut CopyReport,
+        sending: &mut Sending,
         progress: &mut dyn FnMut(u64, u64),
-    ) -> Result<BTreeSet<String>, CopyError> {
-        let there: BTreeMap<String, u64> =
-            self.to.list("payload/")?.into_iter().map(|object| (object.name, object.length)).collect();
+    ) -> Result<(), CopyError> {
         let known = book.payload_files();
-        let needed = book.payload_needed(|logged| !logged.is_thinned());
+        let needed = book.payload_needed(|logged| logged.in_store);
         // What a run with a second copy stands on was read back when that was said.
         let proven = self.name.map(|name| book.payload_needed(|logged| logged.is_copied(name))).unwrap_or_default();
-        let is_done = |name: &String, length: &u64| there.get(name) == Some(length) && proven.contains_key(name);
+        let is_done =
+            |name: &String, length: &u64| sending.there.get(name) == Some(length) && proven.contains_key(name);
         let left: Vec<(&String, &u64)> = needed.iter().filter(|(name, length)| !is_done(name, length)).collect();
-        let total = left.iter().map(|(_, length)| **length).sum();
-        let (mut bad, mut done) = (BTreeSet::new(), 0);
+        let (total, mut done) = (left.iter().map(|(_, length)| **length).sum(), 0);
         for (name, length) in left {
-            if self.world.stop.asked().is_some() {
-                return Err(CopyError::Stopped);
-            }
             progress(done, total);
-            let copied = match known.get(name.as_str()) {
-                Some(file) if file.length == *length => self.payload_file(file, there.get(name).copied(), report),
-                _ => Err(StoreError::Damaged {
-                    name: name.clone(),
-                    what: "no record says what its bytes are".to_owned(),
-                }),
+            let sent = match known.get(name.as_str()) {
+                Some(file) if file.length == *length => self.payload_file(file, sending),
+                _ => Err(damaged(name, "no record says what its bytes are")),
             };
-            if let Err(error) = copied {
-                // Where the copy itself cannot be written it makes no sense to go on.
-                self.to.confirm()?;
-                if error.is_full() {
-                    return Err(error.into());
-                }
-                report.problems.push((name.clone(), chain(&error)));
-                bad.insert(name.clone());
-            }
+            self.note(name, sent, sending)?;
             done += length;
         }
         progress(total, total);
-        Ok(bad)
+        Ok(())
     }
 
-    fn payload_file(&self, file: &PayloadFile, there: Option<u64>, report: &mut CopyReport) -> Result<(), StoreError> {
+    /// Notes of an object that it could not be sent. Where the copy itself cannot be written it makes no sense to go on.
+    fn note(&self, name: &str, sent: Result<(), StoreError>, sending: &mut Sending) -> Result<(), CopyError> {
+        let Err(error) = sent else { return Ok(()) };
+        if matches!(error, StoreError::Stopped) {
+            return Err(CopyError::Stopped);
+        }
+        self.to.confirm()?;
+        if error.is_full() {
+            return Err(error.into());
+        }
+        sending.report.problems.push((name.to_owned(), chain(&error)));
+        sending.bad.insert(name.to_owned());
+        Ok(())
+    }
+
+    fn payload_file(&self, file: &PayloadFile, sending: &mut Sending) -> Result<(), StoreError> {
+        let there = sending.there.get(&file.name).copied();
         if there == Some(file.length) && self.read_back(&file.name)? == file.blake3 {
-            report.bytes_read_back += file.length;
+            sending.report.bytes_read_back += file.length;
             return Ok(());
         }
         if there.is_some() {
             self.to.remove(&file.name)?;
         }
-        self.send(&file.name, Some(file.blake3), report)
+        self.send(&file.name, Some(file.blake3), &mut sending.report)
     }
 
     /// Sends one object, and reads it back. An object that is there already is left as it is.
@@ -197,23 +221,22 @@ impl Copying<'_> {
             other => other?,
         };
         let (mut hasher, mut piece, mut length) = (Hasher::default(), vec![0; PIECE], 0);
-        let failed = |error: std::io::Error| StoreError::Damaged { name: name.to_owned(), what: error.to_string() };
         loop {
-            let read = source.read(&mut piece).map_err(failed)?;
+            if self.is_over() {
+                return Err(StoreError::Stopped);
+            }
+            let read = source.read(&mut piece).at(name)?;
             if read == 0 {
                 break;
             }
             hasher.update(&piece[..read]);
-            object
-                .write_all(&piece[..read])
-                .map_err(|error| StoreError::from(gullet_store::PathError::new(self.to.describe(), error)))?;
+            object.write_all(&piece[..read]).at(self.to.describe())?;
             length += read as u64;
         }
         let found = hasher.finish();
         // What is damaged here does not spread.
         if blake3.is_some_and(|wanted| wanted != found) {
-            let what = "its bytes are not those that its record or its name says: it is not copied".to_owned();
-            return Err(StoreError::Damaged { name: name.to_owned(), what });
+            return Err(damaged(name, "its bytes are not those that its record or its name says: it is not copied"));
         }
         match object.publish(found) {
             Err(StoreError::Exists { .. }) => return Ok(()),
@@ -221,8 +244,7 @@ impl Copying<'_> {
         }
         if self.read_back(name)? != found {
             self.to.remove(name)?;
-            let what = "it was read back differently from the copy, and removed there".to_owned();
-            return Err(StoreError::Damaged { name: name.to_owned(), what });
+            return Err(damaged(name, "it was read back differently from the copy, and removed there"));
         }
         report.objects += 1;
         report.bytes += length;
@@ -231,44 +253,21 @@ impl Copying<'_> {
 
     /// The hash of an object as the copy has it.
     fn read_back(&self, name: &str) -> Result<Hash, StoreError> {
-        let (mut object, mut hasher, mut piece) = (self.to.open(name)?, Hasher::default(), vec![0; PIECE]);
-        loop {
-            let read = object.read(&mut piece).map_err(|error| StoreError::Damaged {
-                name: name.to_owned(),
-                what: format!("it cannot be read back from the copy: {error}"),
-            })?;
-            if read == 0 {
-                return Ok(hasher.finish());
-            }
-            hasher.update(&piece[..read]);
-        }
+        hash_of(self.to.as_ref(), name, &|| self.is_over())
     }
 
-    /// Sends what is no payload; a record only when all that its run stands on is there.
-    fn documents(&self, book: &Logbook, bad: &BTreeSet<String>, report: &mut CopyReport) -> Result<(), CopyError> {
-        let there: BTreeSet<String> = self.to.names("")?.into_iter().collect();
-        let lacking: BTreeSet<&str> = book.lacking(bad).map(|logged| logged.name.as_str()).collect();
-        for name in self.from.location().names("")? {
-            if name.starts_with("payload/") || lacking.contains(name.as_str()) {
-                continue;
-            }
-            let hash = DocumentName::parse(&name).and_then(|document| document.hash());
-            let sent = match there.contains(&name) {
-                true if self.is_damaged_there(&name, hash) => {
-                    self.to.remove(&name).and_then(|()| self.send(&name, hash, report))
+    /// Sends documents that the copy does not have, in their order: records before remarks.
+    fn documents<'n>(&self, names: impl Iterator<Item = &'n String>, sending: &mut Sending) -> Result<(), CopyError> {
+        for name in names {
+            let hash = hash_in(name);
+            let sent = match sending.there.contains_key(name) {
+                true if self.is_damaged_there(name, hash) => {
+                    self.to.remove(name).and_then(|()| self.send(name, hash, &mut sending.report))
                 }
                 true => continue,
-                false => self.send(&name, hash, report),
+                false => self.send(name, hash, &mut sending.report),
             };
-            if let Err(error) = sent {
-                self.to.confirm()?;
-                if error.is_full() {
-                    return Err(error.into());
-                }
-                if !report.problems.iter().any(|(known, _)| *known == name) {
-                    report.problems.push((name, chain(&error)));
-                }
-            }
+            self.note(name, sent, sending)?;
         }
         Ok(())
     }
@@ -279,9 +278,23 @@ impl Copying<'_> {
         self.name.is_none() && hash.is_some_and(|hash| self.read_back(name).is_ok_and(|found| found != hash))
     }
 
+    /// Whether the copy has a record, read back.
+    fn has(&self, record: &str, sending: &mut Sending) -> Result<bool, CopyError> {
+        if sending.bad.contains(record) {
+            return Ok(false);
+        }
+        let found = self.read_back(record).and_then(|found| match hash_in(record) == Some(found) {
+            true => Ok(()),
+            false => Err(damaged(record, "the copy has it with other bytes")),
+        });
+        let is_there = found.is_ok();
+        self.note(record, found, sending)?;
+        Ok(is_there)
+    }
+
     /// Says of a run that it has a second copy.
     fn remark(&self, logged: &Logged, name: &str) -> Result<(), CopyError> {
-        let files = count(logged.payload_names().count() as u64, "payload file");
+        let files = count(logged.holdings().files().count() as u64, "payload file");
         let text = format!("copied to {name} at {}: {files}, every byte read back there", self.to.describe());
         let remark = logged.remark(self.world.clock.now(), RemarkKind::Copied, Outcome::Complete, text);
         let remark = Remark { copy: Some(name.to_owned()), ..remark };
@@ -295,75 +308,84 @@ impl Logged {
         let is_meant = |remark: &Remark| remark.what == RemarkKind::Copied && remark.copy.as_deref() == Some(copy);
         self.remarks.iter().any(is_meant)
     }
-
-    /// The payload files that it stands on.
-    fn payload_names(&self) -> impl Iterator<Item = (String, u64)> {
-        let holdings = self.holdings();
-        let needs = holdings.needs.into_iter().map(|need| (need.name, need.length));
-        holdings.wrote.into_iter().map(|file| (file.name, file.length)).chain(needs)
-    }
-
-    fn has_captures(&self) -> bool {
-        self.record.captures.iter().any(|capture| capture.listing.is_some()) || self.payload_names().next().is_some()
-    }
 }
 
-impl Logbook {
-    /// Every payload file that a record or a remark describes.
-    fn payload_files(&self) -> BTreeMap<&str, &PayloadFile> {
-        let moved = self.runs.iter().flat_map(|logged| &logged.remarks).flat_map(|remark| &remark.moved);
-        let wrote = self.runs.iter().flat_map(|logged| &logged.record.holdings.wrote);
-        wrote.chain(moved.map(|moved| &moved.to)).map(|file| (file.name.as_str(), file)).collect()
-    }
-
-    /// The payload that certain runs stand on, with its lengths.
-    fn payload_needed(&self, which: impl Fn(&Logged) -> bool) -> BTreeMap<String, u64> {
-        let standing = self.runs.iter().filter(|logged| logged.in_store && !logged.is_thinned() && which(logged));
-        standing.flat_map(Logged::payload_names).collect()
-    }
-
-    /// Runs that stand on payload which is not in the copy.
-    fn lacking<'b>(&'b self, bad: &'b BTreeSet<String>) -> impl Iterator<Item = &'b Logged> {
-        let lacks =
-            |logged: &&Logged| !logged.is_thinned() && logged.payload_names().any(|(name, _)| bad.contains(&name));
-        self.runs.iter().filter(lacks)
-    }
-
-    /// Runs of a machine that are in the copy now and are not said to be.
-    fn own_copied<'b>(
-        &'b self,
-        bad: &'b BTreeSet<String>,
-        name: &'b str,
-        machine: &'b str,
-    ) -> impl Iterator<Item = &'b Logged> {
-        let lacking: BTreeSet<&str> = self.lacking(bad).map(|logged| logged.name.as_str()).collect();
-        self.runs.iter().filter(move |logged| {
-            logged.in_store
-                && logged.record.machine == machine
-                && !logged.is_thinned()
-                && logged.has_captures()
-                && !logged.is_copied(name)
-                && !lacking.contains(logged.name.as_str())
-        })
-    }
+/// What is known while a copy is made.
+struct Sending {
+    /// What the copy had before, with its lengths.
+    there: BTreeMap<String, u64>,
+    /// What could not be sent.
+    bad: BTreeSet<String>,
+    report: CopyReport,
 }
 
-/// Payload of a machine in a copy that no run there stands on any more: by the copy's own records and remarks, never because
-/// the first store lacks it.
+fn damaged(name: &str, what: &str) -> StoreError {
+    StoreError::Damaged { name: name.to_owned(), what: what.to_owned() }
+}
+
+/// The hash that a document's name ends in.
+fn hash_in(name: &str) -> Option<Hash> {
+    DocumentName::parse(name)?.hash()
+}
+
+/// Whether a name is one of a remark of a kind.
+fn is_remark(name: &str, kind: RemarkKind) -> bool {
+    let end = format!("-{}", kind.word());
+    DocumentName::parse(name).is_some_and(|name| name.as_str().starts_with("remarks/") && name.stem().ends_with(&end))
+}
+
+/// Records that must not be sent now: of runs whose payload is not all in the copy, of those that were given up since the documents
+/// were listed, so that the copy would not hear of it, and of those that came since.
+fn lacking<'n>(book: &'n Logbook, documents: &'n [String], bad: &BTreeSet<String>) -> BTreeSet<&'n str> {
+    let listed_thinned: BTreeSet<&str> = documents
+        .iter()
+        .filter(|name| is_remark(name, RemarkKind::Thinned))
+        .filter_map(|name| name.strip_prefix("remarks/")?.rsplit_once('/').map(|(folder, _)| folder))
+        .collect();
+    let lacks = |logged: &&Logged| match logged.is_thinned() {
+        true => {
+            let record = &logged.record;
+            !listed_thinned.contains(format!("{}/{}/{}", record.app, record.machine, record.run).as_str())
+        }
+        false => logged.holdings().files().any(|(name, _)| bad.contains(name)),
+    };
+    let listed: BTreeSet<&str> = documents.iter().map(String::as_str).collect();
+    let lacks = |logged: &&Logged| !listed.contains(logged.name.as_str()) || lacks(logged);
+    let of_runs = book.runs.iter().filter(lacks).map(|logged| logged.name.as_str());
+    of_runs.chain(documents.iter().map(String::as_str).filter(|name| bad.contains(*name))).collect()
+}
+
+/// Runs of a machine in the store that have something to copy.
+fn own_runs<'b>(book: &'b Logbook, machine: &'b str) -> impl Iterator<Item = &'b Logged> {
+    book.runs.iter().filter(move |logged| {
+        logged.in_store
+            && logged.record.machine == machine
+            && !logged.is_thinned()
+            && logged.record.captures.iter().any(|capture| capture.listing.is_some())
+    })
+}
+
+/// Finds the payload of a machine in a copy that no run there stands on any more; with `lock` removes it. The copy's own records and
+/// remarks say so, never that the first store lacks it. The lock keeps copying away, which counts on what is there.
 ///
 /// # Errors
-/// When the copy cannot be read whole; nothing is to be removed then.
-pub fn unneeded(copy: &Store, machine: &str) -> Result<Vec<(String, u64)>, StoreError> {
+/// When the copy cannot be read whole, and nothing is removed then; or an object cannot be removed.
+pub fn sweep(copy: &Store, machine: &str, lock: Option<&SweepLock>) -> Result<Vec<(String, u64)>, StoreError> {
     let book = Logbook::read(copy, None, None)?;
     if let Some((name, why)) = book.unreadable.first() {
         return Err(StoreError::Damaged { name: name.clone(), what: why.clone() });
     }
-    let needed = book.payload_needed(|_| true);
-    // Of a run whose record is not there the payload may be on its way.
-    let recorded: BTreeSet<String> =
-        book.runs.iter().map(|logged| format!("payload/{}/{}/", logged.record.machine, logged.record.run)).collect();
-    let objects = copy.location().list(&format!("payload/{machine}/"))?;
-    let is_recorded = |name: &str| name.rfind('/').is_some_and(|at| recorded.contains(&name[..=at]));
-    let unneeded = objects.into_iter().filter(|object| !needed.contains_key(&object.name) && is_recorded(&object.name));
-    Ok(unneeded.map(|object| (object.name, object.length)).collect())
+    let needed = book.payload_needed(|logged| logged.in_store);
+    // What no document there speaks of may be on its way.
+    let known = book.payload_files();
+    let objects = copy.location().list(&format!("payload/{machine}/"))?.into_iter();
+    let unneeded =
+        objects.filter(|object| known.contains_key(object.name.as_str()) && !needed.contains_key(&object.name));
+    let unneeded: Vec<(String, u64)> = unneeded.map(|object| (object.name, object.length)).collect();
+    if lock.is_some() {
+        for (name, _) in &unneeded {
+            copy.location().remove(name)?;
+        }
+    }
+    Ok(unneeded)
 }

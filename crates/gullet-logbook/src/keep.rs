@@ -1,7 +1,5 @@
 //! Which runs the keep rules of an application keep, and why. Nothing is removed here.
 
-use std::collections::{BTreeMap, BTreeSet};
-
 use jiff::civil::{Date, ISOWeekDate};
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp};
@@ -178,15 +176,9 @@ pub fn decide_app<'b>(
 /// Bytes of payload files that no run needs any more once these are given up.
 pub fn freed(book: &Logbook, going: &[&Logged]) -> u64 {
     let is_going = |logged: &Logged| going.iter().any(|other| other.name == logged.name);
-    let files = |logged: &Logged| {
-        let holdings = logged.holdings();
-        let needs = holdings.needs.into_iter().map(|need| (need.name, need.length));
-        holdings.wrote.into_iter().map(|file| (file.name, file.length)).chain(needs).collect::<Vec<_>>()
-    };
-    let staying = book.runs.iter().filter(|logged| !logged.is_thinned() && !is_going(logged));
-    let needed: BTreeSet<String> = staying.flat_map(files).map(|(name, _)| name).collect();
-    let gone: BTreeMap<String, u64> = going.iter().flat_map(|logged| files(logged)).collect();
-    gone.iter().filter(|(name, _)| !needed.contains(*name)).map(|(_, length)| length).sum()
+    let needed = book.payload_needed(|logged| !is_going(logged));
+    let gone = book.payload_needed(|logged| is_going(logged));
+    gone.iter().filter(|(name, _)| !needed.contains_key(*name)).map(|(_, length)| length).sum()
 }
 
 #[cfg(test)]

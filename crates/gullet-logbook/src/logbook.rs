@@ -241,9 +241,11 @@ pub fn has_trigger(
 mod find;
 mod list;
 mod order;
+mod payload;
 
 pub use find::{FindError, MachineName, Moment, RunSpec, Which};
 pub use list::{RunLine, RunList};
+pub(crate) use payload::payload_needed;
 
 impl Logbook {
     /// Reads the logbook of a store. What is encrypted is opened with what this machine kept in its `state`, or with the

@@ -430,20 +430,13 @@ fn needed(book: &Logbook) -> BTreeMap<String, NeededFrames> {
     needed
 }
 
-/// Every payload file that records and remarks speak of as written, with the keys it was encrypted to.
-fn written(book: &Logbook) -> impl Iterator<Item = (&gullet_store::PayloadFile, &Logged)> {
-    book.runs.iter().flat_map(|logged| {
-        let moved = logged.remarks.iter().flat_map(|remark| &remark.moved).map(|moved| &moved.to);
-        logged.record.holdings.wrote.iter().chain(moved).map(move |file| (file, logged))
-    })
-}
-
 fn frames_of(book: &Logbook, name: &str) -> Option<u32> {
-    written(book).find(|(file, _)| file.name == name).map(|(file, _)| file.frames)
+    book.payload_written().find(|(file, _)| file.name == name).map(|(file, _)| file.frames)
 }
 
 fn keys_of(book: &Logbook, name: &str) -> Vec<String> {
-    written(book).find(|(file, _)| file.name == name).map(|(_, logged)| logged.keys.clone()).unwrap_or_default()
+    let written = book.payload_written().find(|(file, _)| file.name == name);
+    written.map(|(_, logged)| logged.keys.clone()).unwrap_or_default()
 }
 
 /// Keys that a record names. What is no key must never mean "not encrypted".

@@ -14,7 +14,7 @@ use gullet_store::{Damage, Hash, PayloadFile, PayloadReport, Store, StoreError, 
 use jiff::{SignedDuration, Timestamp};
 use serde::{Deserialize, Serialize};
 
-use crate::logbook::{Logbook, Logged};
+use crate::logbook::{Logbook, Logged, payload_needed};
 use gullet_host::state::{State, StateError, write_whole};
 use gullet_host::world::{Stop, World};
 use gullet_model::outcome::Outcome;
@@ -203,7 +203,7 @@ impl Verification<'_> {
                 walked.walk(self.store, logged, &mut verdict);
             }
             let holdings = logged.holdings();
-            let mut all = holdings.wrote.iter().map(|f| &f.name).chain(holdings.needs.iter().map(|need| &need.name));
+            let mut all = holdings.files().map(|(name, _)| name);
             let since = proven.runs.get(&logged.name).copied().unwrap_or(0);
             verdict.read = match self.depth {
                 Depth::Quick => false,
@@ -223,19 +223,8 @@ impl Verification<'_> {
 
     /// The payload files that the runs stand on, with what the records of those that wrote them say.
     fn wanted(&self) -> Vec<WantedFrames<'_>> {
-        let mut written: BTreeMap<&str, &PayloadFile> = BTreeMap::new();
-        for logged in &self.book.runs {
-            written.extend(logged.record.holdings.wrote.iter().map(|file| (file.name.as_str(), file)));
-            let moved = logged.remarks.iter().flat_map(|remark| &remark.moved);
-            written.extend(moved.map(|moved| (moved.to.name.as_str(), &moved.to)));
-        }
-        let mut wanted: BTreeMap<String, u64> = BTreeMap::new();
-        for logged in self.runs.iter().filter(|logged| !logged.is_thinned()) {
-            let holdings = logged.holdings();
-            wanted.extend(holdings.wrote.into_iter().map(|file| (file.name, file.length)));
-            wanted.extend(holdings.needs.into_iter().map(|need| (need.name, need.length)));
-        }
-        let wanted = wanted.into_iter();
+        let written = self.book.payload_files();
+        let wanted = payload_needed(self.runs.iter().copied()).into_iter();
         wanted.map(|(name, length)| WantedFrames { file: written.get(name.as_str()).copied(), name, length }).collect()
     }
 

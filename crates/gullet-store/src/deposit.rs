@@ -23,6 +23,14 @@ pub struct Holdings {
     pub needs: Vec<Need>,
 }
 
+impl Holdings {
+    /// Every payload file that the run stands on, its own and earlier ones, with its length.
+    pub fn files(&self) -> impl Iterator<Item = (&str, u64)> {
+        let needs = self.needs.iter().map(|need| (need.name.as_str(), need.length));
+        self.wrote.iter().map(|file| (file.name.as_str(), file.length)).chain(needs)
+    }
+}
+
 /// Frames of an earlier payload file that a run stands on.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Need {

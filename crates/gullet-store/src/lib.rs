@@ -42,5 +42,5 @@ pub use location::{Folder, Location, Memory, NewObject, ObjectInfo, SeekRead, fr
 pub use payload::{FRAME_LIMIT, OpenPayload, PayloadFile, Toc, TocChunk, TocFrame};
 pub use reader::{ChunkReader, Place};
 pub use seal::{Identities, KeyError, PublicKey, Recipients, SEALED, new_identity};
-pub use store::{FORMAT, MachineInfo, Store, StoreInfo};
-pub use verify::{Damage, PayloadReport, check_payload};
+pub use store::{FORMAT, MachineInfo, STORE_FILE, Store, StoreInfo};
+pub use verify::{Damage, PayloadReport, check_payload, hash_of};

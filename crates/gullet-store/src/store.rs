@@ -15,7 +15,8 @@ use crate::{Holdings, OpenPayload, Toc};
 
 /// The store's format version that this program writes. History: 1, the first.
 pub const FORMAT: u32 = 1;
-const STORE_FILE: &str = "store.json";
+/// The object that says which store it is.
+pub const STORE_FILE: &str = "store.json";
 
 /// `store.json`: what a store says about itself.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]

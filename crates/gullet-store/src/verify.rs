@@ -131,6 +131,14 @@ pub fn check_payload(
     Ok(report)
 }
 
+/// The hash of the bytes of an object as they lie there.
+///
+/// # Errors
+/// When it cannot be read whole, or `stop` asks for it ([`StoreError::Stopped`]).
+pub fn hash_of(location: &dyn Location, name: &str, stop: &dyn Fn() -> bool) -> Result<Hash, StoreError> {
+    stored_hash(location, name, &mut 0, None, stop)
+}
+
 fn stored_hash(
     location: &dyn Location,
     name: &str,

@@ -101,8 +101,8 @@ pub(super) fn verdict(
         return verdict;
     }
     let holdings = logged.holdings();
-    let stands_on = holdings.wrote.iter().map(|file| &file.name).chain(holdings.needs.iter().map(|need| &need.name));
-    verdict.payload = stands_on.filter(|name| bad.contains_key(*name)).cloned().collect();
+    let stands_on = holdings.files().map(|(name, _)| name);
+    verdict.payload = stands_on.filter(|name| bad.contains_key(*name)).map(str::to_owned).collect();
     if verdict.payload.is_empty() || logged.is_locked {
         return verdict;
     }

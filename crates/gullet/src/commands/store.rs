@@ -206,8 +206,10 @@ fn sweep(ui: &mut Ui, global: &Global, args: &SweepArgs) -> Result<Exit, Command
     let outside = RealWorld::new();
     outside.listen_to_signals()?;
     crate::forgotten::settle(ui, &loaded, &state, &outside);
-    if loaded.definition.copied_from(&args.store).is_some() {
-        return copy::sweep(ui, &loaded, &state, args);
+    let first = loaded.definition.copied_from(&args.store).map(|(first, _)| first);
+    if let (Some(first), Some(_)) = (first, &args.retire) {
+        let error = CommandError::text(Exit::Usage, format!("`{}` is a copy of `{first}`", args.store));
+        return Err(error.hint(format!("gullet store sweep {first} --retire MACHINE")));
     }
     if let Some(machine) = &args.retire {
         retire(&store, machine, state.machine(), outside.world())?;
@@ -223,6 +225,10 @@ fn sweep(ui: &mut Ui, global: &Global, args: &SweepArgs) -> Result<Exit, Command
     } else {
         None
     };
+    if first.is_some() {
+        open::must_be_mounted(&loaded.definition.store[&args.store])?;
+        return copy::sweep(ui, &store, &state, lock.as_ref());
+    }
     let report = sweep_store(&store, &state, &outside, delay, lock.as_ref())?;
     if ui.is_json() {
         ui.json(&report)?;

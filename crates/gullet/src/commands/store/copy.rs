@@ -4,12 +4,11 @@ use std::path::Path;
 use std::sync::Arc;
 
 use clap::Args;
-use gullet_host::state::State;
-use gullet_logbook::copies::{CopyError, CopyReport, Copying, unneeded};
+use gullet_host::state::{State, SweepLock};
+use gullet_logbook::copies::{self, CopyError, CopyReport, Copying};
 use gullet_model::definition::Loaded;
-use gullet_store::{Folder, Location};
+use gullet_store::{Folder, Location, Store};
 
-use super::SweepArgs;
 use crate::args::Global;
 use crate::error::CommandError;
 use crate::exit::Exit;
@@ -73,18 +72,18 @@ pub(super) fn copy(ui: &mut Ui, global: &Global, args: &CopyArgs) -> Result<Exit
             return Err(error.hint(format!("it defines: {}", known.join(", "))));
         }
     }
-    let copies = args.to.as_ref().map_or_else(|| known[&args.store].copies.clone(), |to| vec![to.clone()]);
-    if copies.is_empty() {
+    let targets = args.to.as_ref().map_or_else(|| known[&args.store].copies.clone(), |to| vec![to.clone()]);
+    if targets.is_empty() {
         let error = CommandError::text(Exit::Usage, format!("the definition names no copies of `{}`", args.store));
         return Err(error.hint("copies = [\"NAME\"] in the store, or --to NAME"));
     }
     let (mut exit, mut all) = (Exit::Complete, Vec::new());
-    for to in &copies {
+    for to in &targets {
         let make = if args.make { Make::Always } else { Make::First };
         let report = match copy_to(ui, &loaded, (&state, &outside), (&args.store, to), make) {
             Ok(report) => report,
             // One that cannot be reached takes nothing from the others.
-            Err(error) if copies.len() > 1 && outside.world().stop.asked().is_none() => {
+            Err(error) if targets.len() > 1 && outside.world().stop.asked().is_none() => {
                 ui.error(&error);
                 exit = exit.worse(error.exit);
                 continue;
@@ -184,29 +183,14 @@ pub(in crate::commands) fn after_run(ui: &mut Ui, loaded: &Loaded, state: &State
     }
 }
 
-/// Removes what no run of a copy stands on any more, by the copy's own records and remarks.
-pub(super) fn sweep(ui: &mut Ui, loaded: &Loaded, state: &State, args: &SweepArgs) -> Result<Exit, CommandError> {
-    if args.retire.is_some() {
-        let (first, _) = loaded
-            .definition
-            .copied_from(&args.store)
-            .ok_or_else(|| CommandError::text(Exit::Usage, format!("`{}` is no copy", args.store)))?;
-        let error = CommandError::text(Exit::Usage, format!("`{}` is a copy of `{first}`", args.store));
-        return Err(error.hint(format!("gullet store sweep {first} --retire MACHINE")));
-    }
-    open::must_be_mounted(&loaded.definition.store[&args.store])?;
-    let copy = open::store_at(loaded.definition.store[&args.store].location.as_ref())?;
-    let gone = unneeded(&copy, state.machine())?;
-    if args.yes {
-        for (name, _) in &gone {
-            copy.location().remove(name)?;
-        }
-    }
+/// Removes what no run of a copy stands on any more, by the copy's own records and remarks; without a lock it only looks.
+pub(super) fn sweep(ui: &mut Ui, copy: &Store, state: &State, lock: Option<&SweepLock>) -> Result<Exit, CommandError> {
+    let gone = copies::sweep(copy, state.machine(), lock)?;
     let (files, bytes) = (count(gone.len() as u64, "payload file"), gone.iter().map(|(_, length)| length).sum::<u64>());
     if ui.is_json() {
         let names: Vec<&String> = gone.iter().map(|(name, _)| name).collect();
-        ui.json(&serde_json::json!({ "removed": args.yes, "files": names, "bytes": bytes }))?;
-    } else if args.yes {
+        ui.json(&serde_json::json!({ "removed": lock.is_some(), "files": names, "bytes": bytes }))?;
+    } else if lock.is_some() {
         ui.say(format!("{} {files} removed from the copy, {} freed", styled(GOOD, "✓"), size(bytes)));
     } else {
         ui.say(format!("{files} of {} needed by no run of the copy", size(bytes)));

@@ -1,0 +1,194 @@
+//! Copies between stores in memory: what goes wrong on the way never looks like a second copy.
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on should panic")]
+
+use std::collections::BTreeMap;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::Duration;
+
+use gullet_host::state::State;
+use gullet_host::world::{Clock, Stop, World};
+use gullet_logbook::copies::{CopyReport, Copying};
+use gullet_logbook::logbook::Logbook;
+use gullet_model::ids::Random;
+use gullet_model::record::{Host, Record};
+use gullet_model::{Outcome, RunId};
+use gullet_store::{Hash, Location, Memory, NewObject, ObjectInfo, PayloadFile, SeekRead, Store, StoreError};
+use jiff::Timestamp;
+
+struct Still;
+
+impl Random for Still {
+    fn fill(&self, bytes: &mut [u8]) {
+        bytes.fill(7);
+    }
+}
+
+impl Clock for Still {
+    fn now(&self) -> Timestamp {
+        "2026-11-05T12:00:00Z".parse().unwrap()
+    }
+
+    fn uptime(&self) -> Duration {
+        Duration::ZERO
+    }
+
+    fn sleep(&self, _: Duration) {}
+}
+
+/// What is done with the name of an object before it is begun.
+type Before = dyn Fn(&str) -> Result<(), StoreError> + Send + Sync;
+
+/// A place that does something before each object is begun.
+struct Meddling {
+    memory: Memory,
+    before: Box<Before>,
+}
+
+impl Location for Meddling {
+    fn describe(&self) -> String {
+        self.memory.describe()
+    }
+
+    fn list(&self, prefix: &str) -> Result<Vec<ObjectInfo>, StoreError> {
+        self.memory.list(prefix)
+    }
+
+    fn length(&self, name: &str) -> Result<Option<u64>, StoreError> {
+        self.memory.length(name)
+    }
+
+    fn open(&self, name: &str) -> Result<Box<dyn SeekRead>, StoreError> {
+        self.memory.open(name)
+    }
+
+    fn create(&self, name: &str) -> Result<Box<dyn NewObject>, StoreError> {
+        (self.before)(name)?;
+        self.memory.create(name)
+    }
+
+    fn remove(&self, name: &str) -> Result<(), StoreError> {
+        self.memory.remove(name)
+    }
+
+    fn free_space(&self) -> Result<Option<u64>, StoreError> {
+        Ok(None)
+    }
+}
+
+struct Place {
+    state: State,
+    from: Store,
+    _folder: tempfile::TempDir,
+}
+
+impl Place {
+    fn new() -> Self {
+        let folder = tempfile::tempdir().unwrap();
+        let state = State::open(&folder.path().join("state"), &Still).unwrap();
+        let keys = Default::default();
+        let from = Store::create(Arc::new(Memory::default()), "s".to_owned(), "now".to_owned(), &keys).unwrap();
+        Self { state, from, _folder: folder }
+    }
+
+    fn copy_to(
+        &self,
+        memory: &Memory,
+        before: impl Fn(&str) -> Result<(), StoreError> + Send + Sync + 'static,
+    ) -> CopyReport {
+        let (host, environment, stop) = (Host::default(), BTreeMap::new(), Stop::default());
+        let world = World { clock: &Still, random: &Still, host: &host, environment: &environment, stop: &stop };
+        let to = Arc::new(Meddling { memory: memory.clone(), before: Box::new(before) });
+        let copying = Copying { from: &self.from, to, name: Some("far"), may_make: true, state: &self.state, world };
+        copying.copy(&mut |_, _| {}).unwrap()
+    }
+
+    fn copied(&self) -> Vec<bool> {
+        let book = Logbook::read(&self.from, None, Some(&self.state)).unwrap();
+        book.runs.iter().map(|logged| logged.is_copied("far")).collect()
+    }
+}
+
+/// A run of a machine with a payload file of its own, as it lies in a store; gives its record.
+fn add_run(store: &Store, machine: &str, run: &str) -> String {
+    let (payload, bytes) = (format!("payload/{machine}/{run}/000001.zst"), run.repeat(100));
+    store.location().write(&payload, bytes.as_bytes()).unwrap();
+    let at = "2026-11-01T01:30:00Z".parse().unwrap();
+    let mut record = Record::bare(RunId::from(run), "desk", machine, at, Outcome::Complete);
+    let blake3 = Hash::of(bytes.as_bytes());
+    let length = bytes.len() as u64;
+    record.holdings.wrote.push(PayloadFile { name: payload, length, blake3, frames: 1, chunks: 1 });
+    let listing = serde_json::json!({ "root": blake3.to_string(), "entries": 1, "bytes": 1 });
+    record.captures.push(capture(at, &listing));
+    let bytes = serde_json::to_vec(&record).unwrap();
+    store.add_document(&format!("records/desk/{machine}"), &record.stem(), &bytes).unwrap().to_string()
+}
+
+fn capture(at: Timestamp, listing: &serde_json::Value) -> gullet_model::record::Capture {
+    let counts = serde_json::to_value(gullet_model::record::Counts::default()).unwrap();
+    serde_json::from_value(serde_json::json!({
+        "part": "docs", "kind": "files", "required": true, "problem": null, "started": at, "took_ms": 1, "layout": "source",
+        "listing": listing, "counts": counts,
+    }))
+    .unwrap()
+}
+
+#[test]
+fn a_run_whose_record_did_not_arrive_has_no_second_copy() {
+    let place = Place::new();
+    add_run(&place.from, place.state.machine(), "aa11");
+    let far = Memory::default();
+    let refused = |name: &str| match name.starts_with("records/") {
+        true => Err(StoreError::Name(name.to_owned())),
+        false => Ok(()),
+    };
+    let report = place.copy_to(&far, refused);
+    assert_eq!((report.runs.len(), report.problems.len()), (0, 1), "{report:?}");
+    assert_eq!(place.copied(), [false]);
+    let report = place.copy_to(&far, |_| Ok(()));
+    assert_eq!((report.runs.len(), place.copied()), (1, vec![true]), "{report:?}");
+}
+
+#[test]
+fn a_record_that_lies_in_the_copy_with_other_bytes_is_no_second_copy() {
+    let place = Place::new();
+    let record = add_run(&place.from, place.state.machine(), "aa11");
+    let far = Memory::default();
+    far.write("store.json", &place.from.location().read("store.json").unwrap()).unwrap();
+    far.write(&record, b"somebody put it there").unwrap();
+    let report = place.copy_to(&far, |_| Ok(()));
+    assert_eq!((report.runs.len(), place.copied()), (0, vec![false]), "{report:?}");
+    assert!(report.problems[0].0 == record, "{report:?}");
+}
+
+#[test]
+fn a_run_that_is_recorded_meanwhile_comes_with_the_next_copy_and_whole() {
+    let place = Place::new();
+    let machine = place.state.machine().to_owned();
+    add_run(&place.from, &machine, "aa11");
+    let (far, from, is_done) = (Memory::default(), place.from.clone(), AtomicBool::new(false));
+    let writing = machine.clone();
+    let report = place.copy_to(&far, move |name| {
+        if name.starts_with("payload/") && !is_done.swap(true, Ordering::SeqCst) {
+            // Both of this machine and of another one.
+            add_run(&from, &writing, "bb22");
+            add_run(&from, "other", "cc33");
+        }
+        Ok(())
+    });
+    assert_eq!((report.runs.len(), report.problems.len()), (1, 0), "{report:?}");
+    let whole = |expected: usize| {
+        let copy = Store::open(Arc::new(far.clone())).unwrap();
+        let book = Logbook::read(&copy, None, None).unwrap();
+        for logged in &book.runs {
+            for (name, length) in logged.holdings().files() {
+                assert_eq!(far.length(name).unwrap(), Some(length), "{name}");
+            }
+        }
+        assert_eq!(book.runs.len(), expected);
+    };
+    whole(1);
+    let report = place.copy_to(&far, |_| Ok(()));
+    assert_eq!((report.runs.len(), report.problems.len()), (1, 0), "{report:?}");
+    whole(3);
+}
