@@ -1,6 +1,7 @@
 //! A booking desk that is open in a temporary folder, a definition for it, and the program to call.
 
 use std::fs;
+use std::io::Write;
 use std::os::unix::fs::symlink;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
@@ -351,6 +352,58 @@ impl Disk {
         let names = fs::read_dir(&self.mounted.0).unwrap().map(|entry| entry.unwrap().file_name());
         names.map(|name| name.to_string_lossy().into_owned()).filter(|name| name.starts_with('.')).collect()
     }
+}
+
+/// A disk in a file with two partitions, as the kernel sees them.
+pub struct Partitioned {
+    /// The whole disk, such as `/dev/loop3`.
+    device: String,
+    _image: tempfile::NamedTempFile,
+}
+
+impl Partitioned {
+    /// Makes it, with 64 MiB for each partition. Needs root.
+    pub fn new() -> Self {
+        let image = tempfile::NamedTempFile::new().unwrap();
+        image.as_file().set_len(132 << 20).unwrap();
+        // The master boot record: four entries of 16 bytes from byte 446, of each the type at 4, the first sector at 8, their
+        // number at 12, and its mark at the end.
+        let mut record = [0_u8; 512];
+        for (entry, first) in [(446, 2048_u32), (462, 133_120)] {
+            record[entry + 4] = 0x83;
+            record[entry + 8..entry + 12].copy_from_slice(&first.to_le_bytes());
+            record[entry + 12..entry + 16].copy_from_slice(&131_072_u32.to_le_bytes());
+        }
+        record[510..].copy_from_slice(&[0x55, 0xaa]);
+        image.as_file().write_all(&record).unwrap();
+        let made = called_with("losetup", &["-f", "--show", "-P", &image.path().display().to_string()]);
+        let disk = Self { device: made.trim().to_owned(), _image: image };
+        // The kernel may have looked before the disk was there.
+        called_with("partx", &["-u", &disk.device]);
+        disk
+    }
+
+    /// Makes a filesystem in a partition (1 or 2) and mounts it.
+    pub fn mount(&self, number: u32, path: &Path) -> Mounted {
+        let partition = format!("{}p{number}", self.device);
+        called_with("mkfs.ext4", &["-q", "-F", &partition]);
+        fs::create_dir_all(path).unwrap();
+        called_with("mount", &[&partition, &path.display().to_string()]);
+        Mounted(path.to_path_buf())
+    }
+}
+
+impl Drop for Partitioned {
+    fn drop(&mut self) {
+        let _ = Command::new("losetup").args(["-d", &self.device]).status();
+    }
+}
+
+/// What a program of the system prints; it must succeed.
+fn called_with(program: &str, arguments: &[&str]) -> String {
+    let output = Command::new(program).args(arguments).output().unwrap();
+    assert!(output.status.success(), "{program} {arguments:?}: {}", String::from_utf8_lossy(&output.stderr));
+    String::from_utf8_lossy(&output.stdout).into_owned()
 }
 
 impl Drop for Mounted {

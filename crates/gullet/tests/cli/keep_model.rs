@@ -37,6 +37,8 @@ struct Model {
     text: String,
     log: Vec<String>,
     killed: u32,
+    /// Whether the store has a copy `far` that must have a run before it may go.
+    has_copy: bool,
 }
 
 impl Model {
@@ -104,6 +106,46 @@ impl Model {
         self.call(arguments, false);
     }
 
+    /// The disk of the copy goes or comes back.
+    fn unplug(&mut self) {
+        let (far, gone) = (self.place.path("far"), self.place.path("far-unplugged"));
+        let (from, to) = if far.exists() { (far, gone) } else { (gone, far) };
+        fs::rename(&from, to).unwrap();
+        self.log.push(format!("moved {}", from.display()));
+    }
+
+    /// What went in this step had reached the copy before, and what the copy has it gives back.
+    fn check_copy(&self, before: &[Value]) {
+        let standing = |run: &&Value| run["thinned"] == false && run["parts"].as_u64().unwrap() > 0;
+        let stood: Vec<&Value> = before.iter().filter(standing).collect();
+        for run in
+            self.runs().iter().filter(|run| run["thinned"] == true && stood.iter().any(|old| old["run"] == run["run"]))
+        {
+            let remarks =
+                self.place.gullet(&["show", run["run"].as_str().unwrap(), "--json"]).json()["remarks"].clone();
+            let at = |kind: &str| {
+                let found = remarks.as_array().unwrap().iter().find(|remark| remark["what"] == kind);
+                found.and_then(|remark| remark["at"].as_str()).map(str::to_owned)
+            };
+            assert!(at("copied").is_some() && at("copied") <= at("thinned"), "{remarks}\n{}", self.story());
+        }
+        if !self.place.path("far").exists() {
+            return;
+        }
+        let copied = self.place.gullet(&["runs", "--store", "far", "--json"]).json();
+        let there: Vec<&Value> = copied.as_array().unwrap().iter().filter(standing).collect();
+        if let Some(run) = there.last() {
+            let name = run["run"].as_str().unwrap();
+            let _ = fs::remove_dir_all(self.place.path("out"));
+            let arguments = ["restore", name, "--store", "far", "--part", "docs", "--into", "out"];
+            let restored = self.place.gullet(&arguments);
+            assert!(restored.code == 0, "{}{}\n{}", restored.out, restored.err, self.story());
+            let docs = self.place.path("docs/a");
+            let path = self.place.path("out/files").join(docs.strip_prefix("/").unwrap());
+            assert!(fs::read_to_string(path).unwrap() == self.texts[name], "{name}\n{}", self.story());
+        }
+    }
+
     /// What must stay has its captures, and what has its captures can be restored.
     fn check(&mut self, before: &[Value]) {
         let runs = self.runs();
@@ -135,14 +177,18 @@ impl Model {
     }
 }
 
-#[test]
-fn what_must_stay_stays_wherever_a_run_or_a_thinning_is_killed() {
+fn play(has_copy: bool) -> Model {
     let place = Place::new();
-    place.define(DESK);
+    let copies = if has_copy { "copies = [\"far\"]\n[store.far]\nlocation = \"@/far\"\n" } else { "" };
+    place.define(&format!("{copies}{DESK}"));
     place.gullet(&["store", "new", "depot"]).exits(0);
+    if has_copy {
+        place.gullet(&["store", "copy", "depot", "--make"]).exits(0);
+    }
     let seed = std::env::var("MODEL_SEED").map_or(20_261_129, |seed| seed.parse().expect("a whole number"));
     let rng = fastrand::Rng::with_seed(seed);
-    let mut model = Model { place, rng, texts: BTreeMap::new(), text: String::new(), log: Vec::new(), killed: 0 };
+    let (texts, text, log) = (BTreeMap::new(), String::new(), Vec::new());
+    let mut model = Model { place, rng, texts, text, log, killed: 0, has_copy };
     for step in 0..STEPS {
         let before = model.runs();
         match model.rng.u8(..10) {
@@ -158,13 +204,42 @@ fn what_must_stay_stays_wherever_a_run_or_a_thinning_is_killed() {
                 model.call(&["store", "sweep", "depot", "--yes"], true);
             }
         }
+        if model.has_copy {
+            model.check_copy(&before);
+            match model.rng.u8(..8) {
+                0 | 1 => model.unplug(),
+                2 | 3 => {
+                    model.call(&["store", "copy", "depot"], true);
+                }
+                4 => {
+                    model.call(&["store", "sweep", "far", "--yes"], true);
+                }
+                _ => {}
+            }
+        }
         model.check(&before);
         if step % 35 == 34 {
             model.place.gullet(&["verify"]).exits(0);
         }
     }
+    model
+}
+
+#[test]
+fn what_must_stay_stays_wherever_a_run_or_a_thinning_is_killed() {
+    let model = play(false);
     let runs = model.runs();
     let count = |fits: &dyn Fn(&Value) -> bool| runs.iter().filter(|run| fits(run)).count();
     let met = (model.killed, count(&|run| run["thinned"] == true), count(&|run| run["proven"].is_string()));
     assert!(met.0 >= 4 && met.1 >= 6 && met.2 >= 1, "killed, thinned, drilled: {met:?}\n{}", model.story());
+}
+
+#[test]
+fn what_is_lacking_in_a_copy_stays_wherever_a_run_a_thinning_or_a_copy_is_killed() {
+    let model = play(true);
+    let runs = model.runs();
+    let thinned = runs.iter().filter(|run| run["thinned"] == true).count();
+    // Without the disk of the copy nothing may go: it must have been away, and more must have stayed than the rules ask for.
+    let unplugged = model.log.iter().filter(|line| line.starts_with("moved ")).count();
+    assert!(model.killed >= 4 && thinned >= 4 && unplugged >= 3, "{thinned} {unplugged}\n{}", model.story());
 }

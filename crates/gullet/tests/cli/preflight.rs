@@ -5,7 +5,7 @@ use std::os::unix::fs::PermissionsExt;
 
 use serde_json::Value;
 
-use crate::harness::{Desk, Disk, Mounted, Place};
+use crate::harness::{Desk, Disk, Mounted, Partitioned, Place};
 
 /// The checks of the only application, as `what: found` by verdict.
 fn found(place: &Place, code: i32) -> Vec<(String, String)> {
@@ -192,4 +192,19 @@ fn another_filesystem_of_the_same_disk_is_no_other_disk() {
     place.gullet(&["store", "new", "depot"]).exits(0);
     place.gullet(&["preflight", "app"]).exits(6).says("the store is on another filesystem of the same disk (");
     drop(outer);
+}
+
+#[test]
+fn another_partition_of_the_same_disk_is_no_other_disk() {
+    let place = Place::new();
+    let disk = Partitioned::new();
+    let _docs = disk.mount(1, &place.path("docs"));
+    let _depot = disk.mount(2, &place.path("second"));
+    place.file("docs/a", "a");
+    let part = format!("[[app.app.part]]\nname = \"docs\"\nfiles = [\"{}\"]\n", place.text("docs/a"));
+    place.define(&format!("[app.app]\nno_hold = \"a test\"\n{part}"));
+    let text = fs::read_to_string(place.path("gullet.toml")).unwrap();
+    place.file("gullet.toml", text.replace(&place.text("depot"), &place.text("second/depot")));
+    place.gullet(&["store", "new", "depot"]).exits(0);
+    place.gullet(&["preflight", "app"]).exits(6).says("the store is on another filesystem of the same disk (");
 }
