@@ -7,7 +7,7 @@ use gullet_store::{DocumentName, Holdings, Need, Recipients, Store, StoreError};
 use jiff::Timestamp;
 
 use crate::sealed::{self, Draft, OpenedDocument};
-use gullet_host::state::State;
+use gullet_host::state::{State, WrittenDocuments};
 use gullet_host::world::World;
 use gullet_model::outcome::Outcome;
 use gullet_model::record::{RECORD_VERSION, Record, Remark, RemarkKind, stem_time};
@@ -188,11 +188,12 @@ impl Recent {
     /// When the store cannot be listed.
     pub fn read(store: &Store, app: &str, machine: &str, state: &State) -> Result<Self, StoreError> {
         let mut recent = Self::default();
+        let before = state.written(&store.info().id, app);
         let names = store.documents(&format!("records/{app}/{machine}"))?;
         let remark_names = store.documents(&format!("remarks/{app}/{machine}"))?;
         let written = state.written(&store.info().id, app);
         let all: HashSet<&str> = names.iter().chain(&remark_names).map(DocumentName::as_str).collect();
-        recent.missing = written.missing(&all);
+        recent.missing = before.missing(&all);
         recent.previous = written.newest_record(&all).or_else(|| names.last().map(ToString::to_string));
         recent.unknown = names.iter().find(|name| !written.knows(name.as_str())).map(ToString::to_string);
         let damaged = format!("-{}", RemarkKind::Damaged.word());
@@ -247,6 +248,26 @@ pub use find::{FindError, MachineName, Moment, RunSpec, Which};
 pub use list::{RunLine, RunList};
 pub(crate) use payload::payload_needed;
 
+/// What this machine knows to have written into a store. Read before the store is listed: what is written meanwhile is not in the
+/// list and is not missing.
+struct Written(Vec<WrittenDocuments>);
+
+impl Written {
+    fn read(store: &Store, app: Option<&str>, state: Option<&State>) -> Self {
+        let id = &store.info().id;
+        let apps = |state: &State| app.map_or_else(|| state.written_apps(id), |app| vec![app.to_owned()]);
+        let of_apps = |state: &State| apps(state).iter().map(|app| state.written(id, app)).collect();
+        Self(state.map(of_apps).unwrap_or_default())
+    }
+
+    /// Adds those that are not among `there`.
+    fn add_missing(&self, missing: &mut Vec<(String, String)>, there: &HashSet<&str>) {
+        let known: HashSet<String> = missing.iter().map(|(name, _)| name.clone()).collect();
+        let gone = self.0.iter().flat_map(|written| written.missing(there)).filter(|name| !known.contains(name));
+        missing.extend(gone.map(|name| (name, "this machine wrote it".to_owned())));
+    }
+}
+
 impl Logbook {
     /// Reads the logbook of a store. What is encrypted is opened with what this machine kept in its `state`, or with the
     /// store's identities.
@@ -257,6 +278,7 @@ impl Logbook {
         let mut book = Self { machine: state.map(|state| state.machine().to_owned()), ..Self::default() };
         let below = |folder: &str| app.map_or(folder.to_owned(), |app| format!("{folder}/{app}"));
         let mut remarks: BTreeMap<String, Vec<Remark>> = BTreeMap::new();
+        let written = Written::read(store, app, state);
         let remark_names = store.documents(&below("remarks"))?;
         let names = store.documents(&below("records"))?;
         for name in &remark_names {
@@ -271,28 +293,9 @@ impl Logbook {
         let all: HashSet<&str> = names.iter().chain(&remark_names).map(DocumentName::as_str).collect();
         let known = remarks.into_keys().filter(|record| !all.contains(record.as_str()));
         book.missing.extend(known.map(|record| (record, "a remark is about it".to_owned())));
-        Self::add_unwritten(&mut book.missing, store, app, state, &all);
+        written.add_missing(&mut book.missing, &all);
         order::by_chain(&mut book.runs);
         Ok(book)
-    }
-
-    /// Adds the documents that this machine wrote and that are not among `all`.
-    fn add_unwritten(
-        missing: &mut Vec<(String, String)>,
-        store: &Store,
-        app: Option<&str>,
-        state: Option<&State>,
-        all: &HashSet<&str>,
-    ) {
-        let Some(state) = state else { return };
-        let apps = app.map_or_else(|| state.written_apps(&store.info().id), |app| vec![app.to_owned()]);
-        for app in apps {
-            for name in state.written(&store.info().id, &app).missing(all) {
-                if !missing.iter().any(|(known, _)| *known == name) {
-                    missing.push((name, "this machine wrote it".to_owned()));
-                }
-            }
-        }
     }
 
     /// Reads the newest runs of an application by this machine, `most` of them, and those that were drilled last; reading it
@@ -303,12 +306,12 @@ impl Logbook {
     pub fn read_newest(store: &Store, app: &str, state: &State, most: usize) -> Result<Self, StoreError> {
         let machine = state.machine();
         let mut book = Self { machine: Some(machine.to_owned()), ..Self::default() };
+        let before = Written::read(store, Some(app), Some(state));
         let names = store.documents(&format!("records/{app}/{machine}"))?;
         let remark_names = store.documents(&format!("remarks/{app}/{machine}"))?;
         let all: HashSet<&str> = names.iter().chain(&remark_names).map(DocumentName::as_str).collect();
         let written = state.written(&store.info().id, app);
-        let missing = written.missing(&all).into_iter();
-        book.missing.extend(missing.map(|name| (name, "this machine wrote it".to_owned())));
+        before.add_missing(&mut book.missing, &all);
         let newest = written.newest_record(&all).or_else(|| names.last().map(ToString::to_string));
         let mut along = AlongChain::new(&names, newest);
         while let Some(name) = along.name().filter(|_| book.runs.len() < most) {
