@@ -10,7 +10,7 @@ needed=(
   "tar:tar" "sha256sum:coreutils" "python3:python3" "pip3:python3-pip" "unshare:util-linux" "fallocate:util-linux" "systemd-analyze:systemd"
   "hostname:hostname" "curl:curl" "/usr/lib/postgresql/15/bin/postgres:postgresql-15" "mariadbd:mariadb-server-core" "mariadb:mariadb-client-core"
   "mariadb-dump:mariadb-client" "redis-server:redis-server" "redis-cli:redis-tools" "slapd:slapd" "ldapsearch:ldap-utils"
-  "faketime:faketime" "age:age" "jq:jq" "ssh-keygen:openssh-client" "exim4:exim4-daemon-light" "openssl:openssl" "mkfs.btrfs:btrfs-progs" "mkfs.xfs:xfsprogs" "mkfs.ext4:e2fsprogs"
+  "faketime:faketime" "age:age" "jq:jq" "ssh-keygen:openssh-client" "exim4:exim4-daemon-light" "openssl:openssl" "apache2:apache2-bin" "nginx:nginx-light" "sshd:openssh-server" "mkfs.btrfs:btrfs-progs" "mkfs.xfs:xfsprogs" "mkfs.ext4:e2fsprogs"
 )
 missing=()
 PATH="$PATH:/usr/sbin:/sbin"
@@ -19,7 +19,8 @@ for pair in "${needed[@]}"; do
 done
 # Python has no time zones of its own.
 [ -e /usr/share/zoneinfo/Europe/Lisbon ] || missing+=("tzdata")
-# A library, which stands in for a directory of accounts.
+# Modules of a web server; a library, which stands in for a directory of accounts.
+[ -e /usr/lib/nginx/modules/ngx_http_dav_ext_module.so ] || missing+=("libnginx-mod-http-dav-ext")
 compgen -G "/usr/lib/*/libnss_wrapper.so" >/dev/null || missing+=("libnss-wrapper")
 if [ ${#missing[@]} -gt 0 ]; then
   echo "missing: ${missing[*]}"
@@ -31,11 +32,12 @@ if [ ${#missing[@]} -gt 0 ]; then
     exit 1
   fi
 fi
-# Readers of open formats by others, from PyPI.
-if ! python3 -c 'import pyzstd, blake3, prometheus_client' 2>/dev/null; then
-  python3 -m pip install --quiet pyzstd blake3 prometheus_client 2>/dev/null ||
-    python3 -m pip install --quiet --break-system-packages pyzstd blake3 prometheus_client ||
-    { echo "missing: the Python packages pyzstd, blake3 and prometheus_client (python3 -m pip install pyzstd blake3 prometheus_client)" >&2; exit 1; }
+# Readers of open formats by others, and an object storage, from PyPI.
+if ! python3 -c 'import pyzstd, blake3, prometheus_client, moto.server' 2>/dev/null; then
+  packages=(pyzstd blake3 prometheus_client "moto[server,s3]")
+  python3 -m pip install --quiet "${packages[@]}" 2>/dev/null ||
+    python3 -m pip install --quiet --break-system-packages "${packages[@]}" ||
+    { echo "missing: Python packages (python3 -m pip install ${packages[*]})" >&2; exit 1; }
 fi
 if [ "$(id -u)" != 0 ]; then
   echo "the tests mount small filesystems and change owners, which needs root" >&2

@@ -111,14 +111,12 @@ pub struct PartDrift {
 }
 
 /// A copy that a store gets after a run.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq)]
 pub struct PlannedCopy {
     /// Its name in the definition.
     pub name: String,
-    /// Its folder.
-    pub folder: PathBuf,
-    /// Whether it must be a mount point.
-    pub mounted: bool,
+    /// Where it lies, and how it is reached.
+    pub spec: StoreSpec,
 }
 
 /// Every step that a run will execute.
@@ -130,7 +128,7 @@ pub struct Plan {
     pub spec: App,
     /// The store's name in the definition.
     pub store_name: String,
-    /// The store's folder.
+    /// The store's folder; of a far place its URL, which no path of a source can lie within.
     pub store: PathBuf,
     /// Whether it must be a mount point.
     pub mounted: bool,
@@ -386,7 +384,7 @@ impl PlannedCopy {
 
     /// A store of the definition as a copy.
     pub fn of((name, spec): (&String, &StoreSpec)) -> Self {
-        Self { name: name.clone(), folder: PathBuf::from(&spec.location), mounted: spec.must_be_mounted }
+        Self { name: name.clone(), spec: spec.clone() }
     }
 }
 

@@ -123,13 +123,12 @@ const CALLED_WITHIN: SignedDuration = SignedDuration::from_mins(10);
 /// # Errors
 /// When the store cannot be asked.
 pub fn payload_gone(store: &Store, logged: &Logged) -> Result<Vec<String>, StoreError> {
-    let mut gone = Vec::new();
-    for (name, length) in logged.holdings().files() {
-        if store.location().length(name)? != Some(length) {
-            gone.push(name.to_owned());
-        }
-    }
-    Ok(gone)
+    let holdings = logged.holdings();
+    let files: Vec<(&str, u64)> = holdings.files().collect();
+    let names: Vec<&str> = files.iter().map(|(name, _)| *name).collect();
+    let there = store.location().lengths(&names)?;
+    let gone = files.iter().filter(|(name, length)| there.get(*name) != Some(length));
+    Ok(gone.map(|(name, _)| (*name).to_owned()).collect())
 }
 
 /// How old the newest complete run may be: what the definition says, or twice the usual time between complete runs.

@@ -4,6 +4,7 @@
 //! - [`hook`]: the administrator's commands, probes and requests, as processes with limits.
 //! - [`state`]: the local state folder, its locks and files that are written whole.
 //! - [`mail`], [`mod@syslog`]: handing a message to a mail server, a line to the system log.
+//! - [`place`]: the place of a store, with what signs in there.
 //! - [`disks`]: on which disks a path lies.
 //! - [`permissions`]: who else may write to what is trusted.
 //!
@@ -13,6 +14,7 @@ pub mod disks;
 pub mod hook;
 pub mod mail;
 pub mod permissions;
+pub mod place;
 pub mod state;
 pub mod syslog;
 pub mod world;

@@ -29,6 +29,7 @@ mod clear;
 mod ended;
 mod locks;
 mod notices;
+mod proven;
 
 use std::cell::OnceCell;
 use std::collections::{BTreeMap, BTreeSet, HashSet};
@@ -48,6 +49,7 @@ use gullet_model::ids::random_id;
 
 pub use apart::ApartFolder;
 pub use locks::{AppLock, SweepLock};
+pub use proven::ProvenDocuments;
 
 /// Where the logs of runs are that have not come to their end; a folder of its own, for every command looks into it.
 const OPEN_LOGS: &str = "open";

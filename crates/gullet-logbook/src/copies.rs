@@ -13,7 +13,7 @@ use gullet_store::{DocumentName, Hash, Hasher, IoPath, Location, PayloadFile, ST
 use serde::Serialize;
 
 use crate::logbook::{Logbook, Logged};
-use gullet_host::state::{State, StateError, SweepLock};
+use gullet_host::state::{ProvenDocuments, State, StateError, SweepLock};
 use gullet_host::world::World;
 use gullet_model::ids::RunId;
 use gullet_model::outcome::Outcome;
@@ -104,7 +104,8 @@ impl Copying<'_> {
         // The documents before the logbook: what is written meanwhile is sent by the next call, with the payload that it needs.
         let documents = self.from.location().names("")?;
         let book = Logbook::read(self.from, None, Some(self.state))?;
-        let mut sending = Sending { there: self.there()?, bad: BTreeSet::new(), report: CopyReport::default() };
+        let proven = self.state.proven_documents(&self.from.info().id, &self.to.describe());
+        let mut sending = Sending { there: self.there()?, proven, bad: BTreeSet::new(), report: CopyReport::default() };
         self.payload(&book, &mut sending, progress)?;
         // A record that cannot be read may stand on anything.
         for (name, why) in book.unreadable.iter().filter(|(name, _)| name.starts_with("records/")) {
@@ -259,23 +260,32 @@ impl Copying<'_> {
     /// Sends documents that the copy does not have, in their order: records before remarks.
     fn documents<'n>(&self, names: impl Iterator<Item = &'n String>, sending: &mut Sending) -> Result<(), CopyError> {
         for name in names {
-            let hash = hash_in(name);
-            let sent = match sending.there.contains_key(name) {
-                true if self.is_damaged_there(name, hash) => {
-                    self.to.remove(name).and_then(|()| self.send(name, hash, &mut sending.report))
-                }
-                true => continue,
-                false => self.send(name, hash, &mut sending.report),
-            };
+            // Where a store is made anew or mended from a copy, all of it is read.
+            if self.name.is_some() && sending.there.contains_key(name) && sending.proven.has(name) {
+                continue;
+            }
+            let sent = self.document(name, sending);
+            if sent.is_ok() {
+                sending.proven.note(name).map_err(StoreError::from)?;
+            }
             self.note(name, sent, sending)?;
         }
         Ok(())
     }
 
-    /// Whether a document has other bytes in the place than its name says. Asked where a store is made anew or mended from a copy:
-    /// every other time it would cost reading all of them.
-    fn is_damaged_there(&self, name: &str, hash: Option<Hash>) -> bool {
-        self.name.is_none() && hash.is_some_and(|hash| self.read_back(name).is_ok_and(|found| found != hash))
+    /// Sends one document, or reads back what is there under its name: an earlier call may have been stopped before it could remove
+    /// what had arrived damaged.
+    fn document(&self, name: &str, sending: &mut Sending) -> Result<(), StoreError> {
+        let hash = hash_in(name);
+        if let Some(length) = sending.there.get(name) {
+            let found = self.read_back(name)?;
+            if hash.is_none_or(|hash| hash == found) {
+                sending.report.bytes_read_back += length;
+                return Ok(());
+            }
+            self.to.remove(name)?;
+        }
+        self.send(name, hash, &mut sending.report)
     }
 
     /// Whether the copy has a record, read back.
@@ -314,6 +324,8 @@ impl Logged {
 struct Sending {
     /// What the copy had before, with its lengths.
     there: BTreeMap<String, u64>,
+    /// Documents that were read back there.
+    proven: ProvenDocuments,
     /// What could not be sent.
     bad: BTreeSet<String>,
     report: CopyReport,

@@ -494,5 +494,5 @@ pub(crate) fn read_record(
         let what = format!("it is a record of version {version}; this program knows versions up to {RECORD_VERSION}");
         return Err(StoreError::Damaged { name: name.to_string(), what });
     }
-    sealed::read(store, name, state)
+    sealed::open(store, &document, state)
 }

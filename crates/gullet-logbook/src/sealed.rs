@@ -6,7 +6,7 @@
 //! The machine that wrote it keeps it in clear in its own state folder, which is private.
 
 use data_encoding::BASE64;
-use gullet_store::{DocumentName, Recipients, Store, StoreError};
+use gullet_store::{Document, DocumentName, Recipients, Store, StoreError};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 
@@ -158,7 +158,17 @@ pub(crate) fn read<T: Sealable>(
     name: &DocumentName,
     state: Option<&State>,
 ) -> Result<OpenedDocument<T>, StoreError> {
-    let mut public: T = store.document(name)?.parse()?;
+    open(store, &store.document(name)?, state)
+}
+
+/// The same of a document that was read already.
+pub(crate) fn open<T: Sealable>(
+    store: &Store,
+    document: &Document,
+    state: Option<&State>,
+) -> Result<OpenedDocument<T>, StoreError> {
+    let name = &document.name;
+    let mut public: T = document.parse()?;
     let Some(EncryptedPart { keys, age }) = public.sealed().take() else {
         return Ok(OpenedDocument { document: public, keys: Vec::new(), is_locked: false });
     };

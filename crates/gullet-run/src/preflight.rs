@@ -253,7 +253,7 @@ impl Preflight<'_> {
             Err((why, advice)) => checks.fail("store", why, advice),
         }
         for copy in &self.plan.copies {
-            match check_copy(copy, self.plan, self.store.as_ref().ok().copied()) {
+            match check_copy(copy, self.plan, self.store.as_ref().ok().copied(), self.runner.world) {
                 Ok(found) => checks.pass("copy", found),
                 Err((why, advice)) => checks.warn("copy", why, &advice.unwrap_or_default()),
             }

@@ -71,13 +71,7 @@ impl Document {
     /// # Errors
     /// [`StoreError::Missing`], [`StoreError::Damaged`] when its bytes do not have the hash in its name.
     pub fn read(location: &dyn Location, name: &DocumentName) -> Result<Self, StoreError> {
-        if location.length(name.as_str())?.is_some_and(|length| length > LONGEST) {
-            return Err(StoreError::Damaged {
-                name: name.to_string(),
-                what: "it is too long for a document".to_owned(),
-            });
-        }
-        let bytes = location.read(name.as_str())?;
+        let bytes = location.read_at_most(name.as_str(), LONGEST)?;
         if Some(Hash::of(&bytes)) == name.hash() {
             Ok(Self { name: name.clone(), bytes })
         } else {

@@ -38,7 +38,10 @@ pub use deposit::{Deposit, DepositOptions, DepositTally, Deposited, FrameSet, Fr
 pub use document::{Document, DocumentName};
 pub use error::{IoPath, PathError, StoreError};
 pub use hash::{Hash, Hasher};
-pub use location::{Folder, Location, Memory, NewObject, ObjectInfo, SeekRead, free_space};
+pub use location::{
+    BucketPlace, Folder, Location, Memory, NewObject, ObjectInfo, SeekRead, WebFolderPlace, bucket, free_space,
+    web_folder,
+};
 pub use payload::{FRAME_LIMIT, OpenPayload, PayloadFile, Toc, TocChunk, TocFrame};
 pub use reader::{ChunkReader, Place};
 pub use seal::{Identities, KeyError, PublicKey, Recipients, SEALED, new_identity};

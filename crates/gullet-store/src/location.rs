@@ -3,7 +3,7 @@
 //! An object is written once under a unique name, is durable when [`NewObject::publish`] returns, and is never
 //! overwritten. Names are relative paths of plain components, so that every kind of location can hold them.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
 use std::io::{self, Read, Seek, Write};
 use std::path::Path;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
@@ -11,9 +11,15 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use crate::error::{IoPath, PathError, StoreError};
 use crate::hash::Hash;
 
+mod bucket;
 mod folder;
+mod remote;
+mod web;
+mod webdav;
 
+pub use bucket::{BucketPlace, bucket};
 pub use folder::Folder;
+pub use webdav::{WebFolderPlace, web_folder};
 
 /// One object as a location lists it.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
@@ -45,7 +51,7 @@ pub trait Location: Send + Sync {
     fn open(&self, name: &str) -> Result<Box<dyn SeekRead>, StoreError>;
     /// Begins a new object. Nothing is seen under the name before it is published.
     fn create(&self, name: &str) -> Result<Box<dyn NewObject>, StoreError>;
-    /// Removes an object that this program wrote.
+    /// Removes an object that this program wrote. That it is not there is an error where the place says so.
     fn remove(&self, name: &str) -> Result<(), StoreError>;
     /// Bytes that can still be written, where that is known.
     fn free_space(&self) -> Result<Option<u64>, StoreError>;
@@ -71,6 +77,37 @@ pub trait Location: Send + Sync {
     fn discard_unpublished(&self, prefix: &str, is_dead: bool) -> Result<(), StoreError> {
         let _ = (prefix, is_dead);
         Ok(())
+    }
+
+    /// Whether each question takes as long as a request does.
+    fn is_far(&self) -> bool {
+        false
+    }
+
+    /// The lengths of those of these objects that are there.
+    ///
+    /// # Errors
+    /// When the place cannot be asked.
+    fn lengths(&self, names: &[&str]) -> Result<HashMap<String, u64>, StoreError> {
+        let mut found = HashMap::new();
+        for name in names {
+            found.extend(self.length(name)?.map(|length| ((*name).to_owned(), length)));
+        }
+        Ok(found)
+    }
+
+    /// A whole object, or none of it where it is longer than `most` bytes.
+    ///
+    /// # Errors
+    /// [`StoreError::Damaged`] where it is longer.
+    fn read_at_most(&self, name: &str, most: u64) -> Result<Vec<u8>, StoreError> {
+        let mut bytes = Vec::new();
+        self.open(name)?.take(most + 1).read_to_end(&mut bytes).at(name)?;
+        if bytes.len() as u64 <= most {
+            return Ok(bytes);
+        }
+        let what = format!("it is longer than {most} bytes");
+        Err(StoreError::Damaged { name: name.to_owned(), what })
     }
 
     /// A whole small object.

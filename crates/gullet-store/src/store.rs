@@ -143,8 +143,10 @@ impl Store {
     /// When the place cannot be written.
     pub fn register(&self, machine: &MachineInfo) -> Result<Hash, StoreError> {
         let name = format!("machines/{}.json", machine.machine);
-        if self.location.length(&name)?.is_some() {
-            return Ok(Hash::of(&self.location.read(&name)?));
+        match self.location.read(&name) {
+            Ok(bytes) => return Ok(Hash::of(&bytes)),
+            Err(StoreError::Missing { .. }) => {}
+            Err(error) => return Err(error),
         }
         let bytes = serde_json::to_vec_pretty(machine)
             .map_err(|error| StoreError::Damaged { name: name.clone(), what: error.to_string() })?;
@@ -197,7 +199,16 @@ impl Store {
     pub fn add_document(&self, folder: &str, stem: &str, bytes: &[u8]) -> Result<DocumentName, StoreError> {
         let name = DocumentName::of(folder, stem, bytes);
         match self.location.write(name.as_str(), bytes) {
-            Ok(()) | Err(StoreError::Exists { .. }) => Ok(name),
+            Ok(()) => Ok(name),
+            Err(StoreError::Exists { .. }) => match self.document(&name) {
+                Ok(_) => Ok(name),
+                // Only these bytes have that name: what is there is of no use to anybody.
+                Err(StoreError::Damaged { .. }) => {
+                    self.location.remove(name.as_str())?;
+                    self.location.write(name.as_str(), bytes).map(|()| name)
+                }
+                Err(error) => Err(error),
+            },
             Err(error) => Err(error),
         }
     }

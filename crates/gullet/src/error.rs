@@ -102,7 +102,7 @@ impl From<StoreError> for CommandError {
             StoreError::NoStore { .. } | StoreError::Format { .. } => {
                 Self::new(Exit::Refused, &error).hint("`gullet store new NAME` makes a store that the definition names")
             }
-            StoreError::NotEmpty { .. } => Self::new(Exit::Refused, &error).hint("choose an empty folder"),
+            StoreError::NotEmpty { .. } => Self::new(Exit::Refused, &error).hint("choose an empty place"),
             other => Self::new(Exit::Failed, &other),
         }
     }

@@ -3,10 +3,11 @@
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
+use gullet_host::place::location_of;
 use gullet_host::state::State;
 use gullet_model::definition::{self, Flaw, Flaws, LoadError, Loaded, Sound, StoreSpec};
 use gullet_run::preflight::check_mounted;
-use gullet_store::{Folder, Identities, Store};
+use gullet_store::{Identities, Location, Store, StoreError};
 
 use crate::args::{Global, OpeningArgs};
 use crate::error::CommandError;
@@ -113,23 +114,40 @@ pub fn passphrase(prompt: &str, from: Option<&Path>) -> Option<String> {
     }
 }
 
-/// Opens a store by its folder.
-pub fn store_at(folder: &Path) -> Result<Store, CommandError> {
-    let folder = std::path::absolute(folder)?;
-    Ok(Store::open(Arc::new(Folder::new(folder)))?)
+/// The place of a store.
+pub fn place_of(spec: &StoreSpec) -> Result<Arc<dyn Location>, StoreError> {
+    let texts =
+        std::env::vars_os().filter_map(|(name, value)| Some((name.into_string().ok()?, value.into_string().ok()?)));
+    Ok(location_of(spec, &texts.collect())?)
+}
+
+/// A store that no definition describes: by its folder, or by its URL and what the environment says.
+pub fn undefined(place: &Path) -> Result<StoreSpec, CommandError> {
+    let text = place.to_string_lossy();
+    let location = match text.contains("://") {
+        true => text.into_owned(),
+        false => std::path::absolute(place)?.to_string_lossy().into_owned(),
+    };
+    Ok(StoreSpec { location, ..StoreSpec::default() })
+}
+
+/// Opens a store where it lies.
+pub fn store_at(spec: &StoreSpec) -> Result<Store, CommandError> {
+    Ok(Store::open(place_of(spec)?)?)
 }
 
 /// Opens a store of the definition: where it must be, and the one that was there before.
 pub fn store_of(spec: &StoreSpec, state: &State) -> Result<Store, CommandError> {
     must_be_mounted(spec)?;
-    let store = store_at(spec.location.as_ref())?;
+    let store = store_at(spec)?;
     state.recognise_store(&store.location().describe(), &store.info().id)?;
     Ok(store)
 }
 
 /// Refuses a store whose folder must be a mount point and is none.
 pub fn must_be_mounted(spec: &StoreSpec) -> Result<(), CommandError> {
-    check_mounted(spec.location.as_ref(), spec.must_be_mounted).map_err(|(text, advice)| {
+    let Some(folder) = spec.folder() else { return Ok(()) };
+    check_mounted(folder, spec.must_be_mounted).map_err(|(text, advice)| {
         let error = CommandError::text(Exit::Refused, text);
         advice.into_iter().fold(error, CommandError::hint)
     })

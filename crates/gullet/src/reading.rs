@@ -12,7 +12,7 @@ use jiff::tz::TimeZone;
 use crate::args::{Global, ReadingArgs};
 use crate::error::{CommandError, locked};
 use crate::exit::Exit;
-use crate::open::{identities, sound, sound_definition, state, store_at};
+use crate::open::{identities, sound, sound_definition, state, store_at, undefined};
 use crate::outside::RealWorld;
 use crate::ui::Ui;
 
@@ -37,13 +37,13 @@ impl Reading {
         let named =
             name.filter(|name| sound(global).is_ok_and(|sound| sound.loaded.definition.store.contains_key(*name)));
         if let Some(folder) = args.store.as_ref().filter(|_| named.is_none()) {
-            reading.add(store_at(folder)?.with_identities(identities))?;
+            reading.add(store_at(&undefined(folder)?)?.with_identities(identities))?;
             return Ok(reading.told(ui));
         }
         let loaded = sound_definition(ui, global, &[])?;
         // A copy is only read; what is known of it stands in the first store.
         if let Some(copy) = named.filter(|name| loaded.definition.copied_from(name).is_some()) {
-            reading.add(store_at(loaded.definition.store[copy].location.as_ref())?.with_identities(identities))?;
+            reading.add(store_at(&loaded.definition.store[copy])?.with_identities(identities))?;
             return Ok(reading.told(ui));
         }
         reading.state = state(&loaded).ok();
@@ -53,7 +53,7 @@ impl Reading {
         for (name, spec) in
             loaded.definition.first_stores().filter(|(name, _)| named.is_none_or(|named| named == *name))
         {
-            match store_at(Path::new(&spec.location)) {
+            match store_at(spec) {
                 Ok(store) => reading.add(store.with_identities(identities.clone()))?,
                 Err(error) if loaded.definition.first_stores().count() == 1 => return Err(error),
                 Err(error) => ui.warning(&format!("the store `{name}`: {}", error.messages.join(": "))),

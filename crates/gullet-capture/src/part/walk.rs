@@ -228,9 +228,9 @@ impl Walk {
     fn avoided(part: &PlannedPart, plan: &Plan) -> Vec<(PathBuf, LeftReason)> {
         let whole = part.claimed.iter().filter(|(_, name)| !includes_some(plan, name));
         let claimed = whole.map(|(path, name)| (path.clone(), LeftReason::OfPart(name.clone())));
-        let own = [(&plan.store, "the store itself"), (&plan.state, "Gullet's own state")];
-        let copies = plan.copies.iter().map(|copy| (&copy.folder, "a copy of the store"));
-        let own = own.into_iter().chain(copies).map(|(path, why)| (path.clone(), LeftReason::Own(why)));
+        let own = [(plan.store.as_path(), "the store itself"), (plan.state.as_path(), "Gullet's own state")];
+        let copies = plan.copies.iter().filter_map(|copy| Some((copy.spec.folder()?, "a copy of the store")));
+        let own = own.into_iter().chain(copies).map(|(path, why)| (path.to_path_buf(), LeftReason::Own(why)));
         claimed.chain(own).collect()
     }
 

@@ -6,7 +6,7 @@ use std::os::unix::fs::MetadataExt;
 use std::path::PathBuf;
 use std::process::{Command, Stdio};
 
-use gullet_model::definition::EnvValue;
+use gullet_model::definition::{Credentials, EnvValue};
 
 /// A secret could not be had.
 #[derive(Debug, thiserror::Error)]
@@ -83,22 +83,44 @@ pub fn resolve(env: &BTreeMap<String, EnvValue>, outside: &BTreeMap<String, Stri
     Ok(resolved)
 }
 
+/// The text of the credentials of a far place, all of its lines; `about` is what they are for.
+///
+/// # Errors
+/// When it cannot be read.
+pub fn credentials(about: &str, from: &Credentials) -> Result<String, SecretError> {
+    match from {
+        Credentials::File(from) => read_whole(about, &from.file),
+        Credentials::Run(from) => printed_whole(about, &from.run),
+    }
+}
+
+fn first_line(text: &str) -> String {
+    text.lines().next().unwrap_or("").to_owned()
+}
+
 fn read_private(variable: &str, path: &PathBuf) -> Result<String, SecretError> {
+    Ok(first_line(&read_whole(variable, path)?))
+}
+
+fn read_whole(variable: &str, path: &PathBuf) -> Result<String, SecretError> {
     let wrap = |source| SecretError::File { variable: variable.to_owned(), path: path.clone(), source };
     let mode = fs::metadata(path).map_err(wrap)?.mode() & 0o7777;
     if mode & 0o077 != 0 {
         return Err(SecretError::Open { variable: variable.to_owned(), path: path.clone(), mode });
     }
-    let text = fs::read_to_string(path).map_err(wrap)?;
-    Ok(text.lines().next().unwrap_or("").to_owned())
+    fs::read_to_string(path).map_err(wrap)
 }
 
 fn printed(variable: &str, run: &[String]) -> Result<String, SecretError> {
+    Ok(first_line(&printed_whole(variable, run)?))
+}
+
+fn printed_whole(variable: &str, run: &[String]) -> Result<String, SecretError> {
     let program = run.first().cloned().unwrap_or_default();
     let failed = || SecretError::Command { variable: variable.to_owned(), program: program.clone() };
     let output = Command::new(&program).args(&run[1..]).stdin(Stdio::null()).output().map_err(|_| failed())?;
     let text = String::from_utf8(output.stdout).map_err(|_| failed())?;
-    if output.status.success() { Ok(text.lines().next().unwrap_or("").to_owned()) } else { Err(failed()) }
+    if output.status.success() { Ok(text) } else { Err(failed()) }
 }
 
 #[cfg(test)]

@@ -4,6 +4,7 @@ mod command;
 mod notify;
 mod part;
 mod schedule;
+mod store;
 
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -11,7 +12,7 @@ use super::back::RestoreSpec;
 use super::check::nearest;
 use super::flaw::{Flaw, Places, key_path};
 use super::part::{Nature, PartKind};
-use super::types::{App, CaptureMethod, CommandSpec, Definition, HoldStep, OneOrMany, Require, StoreSpec};
+use super::types::{App, CaptureMethod, CommandSpec, Definition, HoldStep, OneOrMany, Require};
 
 /// What a restore in place may ask agreement for besides facts, by name.
 const DIFFERENCES: [&str; 8] = ["host", "alive", "system", "engine", "accounts", "paths", "running", "boot"];
@@ -21,13 +22,7 @@ pub(super) fn check(definition: &Definition, places: &Places, flaws: &mut Vec<Fl
     let mut rules = Rules { places, flaws };
     for (name, store) in &definition.store {
         rules.name(&key_path(&[&"store", name]), "a store", name);
-        let at = key_path(&[&"store", name, &"location"]);
-        if let Some((scheme, _)) = store.location.split_once("://") {
-            let hint = Some("this version keeps stores in local folders".to_owned());
-            rules.flaw(&at, format!("`{scheme}://` is not there yet"), hint);
-        } else if !store.location.starts_with('/') {
-            rules.flaw(&at, "the location must be an absolute folder".to_owned(), None);
-        }
+        rules.place(name, store);
         rules.copies(definition, name, store);
         if let Some(verify) = &store.verify {
             rules.calendar(&key_path(&[&"store", name, &"verify"]), &verify.calendar);
@@ -225,31 +220,6 @@ impl Rules<'_> {
             if drill.scratch.as_ref().is_some_and(|scratch| !scratch.is_absolute()) {
                 self.flaw(&format!("{at}/scratch"), "the folder must be absolute".to_owned(), None);
             }
-        }
-    }
-
-    /// The copies of a store are stores of the definition that are nothing else.
-    fn copies(&mut self, definition: &Definition, name: &str, store: &StoreSpec) {
-        for (number, copy) in store.copies.iter().enumerate() {
-            let at = key_path(&[&"store", &name, &"copies", &number]);
-            let text = match definition.store.get(copy) {
-                None => {
-                    let hint = nearest(copy, definition.store.keys().map(String::as_str));
-                    let hint = hint.map(|name| format!("did you mean `{name}`?"));
-                    self.flaw(&at, format!("there is no store `{copy}`"), hint);
-                    continue;
-                }
-                Some(_) if copy == name => "a store is no copy of itself".to_owned(),
-                Some(spec) if !spec.copies.is_empty() => format!("`{copy}` is a copy, and has copies of its own"),
-                Some(spec) if spec.verify.is_some() => {
-                    format!("`{copy}` is a copy, which is read back when it is made: it takes no `verify`")
-                }
-                Some(_) if definition.copied_from(copy).is_some_and(|(first, _)| first != name) => {
-                    format!("`{copy}` is a copy of another store already")
-                }
-                Some(_) => continue,
-            };
-            self.flaw(&at, text, None);
         }
     }
 

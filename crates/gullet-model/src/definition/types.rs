@@ -12,9 +12,10 @@ use serde::{Deserialize, Serialize};
 use super::back::{DrillSpec, RestoreSpec};
 use super::notify::{NotifyRule, NotifySpec, ReportSpec};
 use super::part::Part;
+use super::place::Credentials;
 use super::schedule::{KeepSpec, ScheduleSpec, VerifySpec};
 use super::values::Span;
-pub use command::{CommandSpec, EnvValue, ExitWanted, OneOrMany, Probe, Require};
+pub use command::{CommandSpec, EnvValue, ExitWanted, OneOrMany, Probe, Require, SecretFile, SecretRun};
 
 /// A definition file.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
@@ -126,11 +127,28 @@ impl Definition {
 }
 
 /// A place where captures and records are kept.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[schemars(title = "a store", deny_unknown_fields)]
 pub struct StoreSpec {
-    /// An absolute folder.
+    /// An absolute folder, `s3://BUCKET/PREFIX`, or `https://HOST/FOLDER` of a WebDAV server.
     pub location: String,
+    /// Of a bucket: the URL of its server, such as `https://objects.skerry.example`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub endpoint: Option<String>,
+    /// Of a bucket: its region; `us-east-1` by default.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub region: Option<String>,
+    /// What signs in at a far place: a file or what a command prints, with lines `NAME=VALUE`. For a bucket `AWS_ACCESS_KEY_ID`,
+    /// `AWS_SECRET_ACCESS_KEY` and, where there is one, `AWS_SESSION_TOKEN`; without it they come from the environment. For WebDAV
+    /// `WEBDAV_USER` and `WEBDAV_PASSWORD`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub credentials: Option<Credentials>,
+    /// A file with the certificate (PEM) of the authority that the server's certificate comes from, where it is a private one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub authority: Option<PathBuf>,
+    /// How long the server of a far place may be silent before it is given up; 60 s by default.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub limit: Option<Span>,
     /// The folder must be a mount point, so that the root disk is never filled by mistake.
     #[serde(default, skip_serializing_if = "is_false")]
     pub must_be_mounted: bool,

@@ -3,12 +3,13 @@
 use std::fs;
 use std::os::unix::fs::MetadataExt;
 use std::path::Path;
-use std::sync::Arc;
 
-use gullet_store::{Folder, Store, StoreError};
+use gullet_store::{Store, StoreError};
 
 use gullet_capture::plan::{Plan, PlannedCopy};
+use gullet_host::place::location_of;
 use gullet_host::state::State;
+use gullet_host::world::World;
 use gullet_model::words::chain;
 
 /// A store that a run could not use: why, and what to do.
@@ -88,12 +89,26 @@ pub fn check_store(store: &Store, plan: &Plan, probe: &str) -> Result<(), StoreT
 ///
 /// # Errors
 /// What is wrong with it, and what to do; no run fails for it.
-pub(super) fn check_copy(copy: &PlannedCopy, plan: &Plan, store: Option<&Store>) -> Result<String, StoreTrouble> {
-    let (name, place) = (&copy.name, copy.folder.display());
-    check_mounted(&copy.folder, copy.mounted).map_err(|(why, advice)| (format!("{name}: {why}"), advice))?;
-    let there = Store::open(Arc::new(Folder::new(&copy.folder))).map_err(|error| {
-        let advice = format!("gullet store copy {} makes it; is its disk mounted?", plan.store_name);
-        (format!("{name}: {}", chain(&error)), Some(advice))
+pub(super) fn check_copy(
+    copy: &PlannedCopy,
+    plan: &Plan,
+    store: Option<&Store>,
+    world: World<'_>,
+) -> Result<String, StoreTrouble> {
+    let (name, place) = (&copy.name, &copy.spec.location);
+    let folder = copy.spec.folder();
+    if let Some(folder) = folder {
+        check_mounted(folder, copy.spec.must_be_mounted).map_err(|(why, advice)| (format!("{name}: {why}"), advice))?;
+    }
+    let opened = location_of(&copy.spec, world.environment).map_err(StoreError::from).and_then(Store::open);
+    let there = opened.map_err(|error| {
+        let makes = format!("gullet store copy {} makes it", plan.store_name);
+        let advice = match (&error, folder) {
+            (_, Some(_)) => Some(format!("{makes}; is its disk mounted?")),
+            (StoreError::NoStore { .. }, None) => Some(makes),
+            (_, None) => None,
+        };
+        (format!("{name}: {}", chain(&error)), advice)
     })?;
     if store.is_some_and(|store| store.info_hash() != there.info_hash()) {
         return Err((
@@ -102,7 +117,7 @@ pub(super) fn check_copy(copy: &PlannedCopy, plan: &Plan, store: Option<&Store>)
         ));
     }
     let device = |path: &Path| fs::metadata(path).map(|meta| meta.dev()).ok();
-    if device(&copy.folder) == device(&plan.store) {
+    if folder.is_some_and(|folder| device(folder).is_some() && device(folder) == device(&plan.store)) {
         let advice = "one broken disk takes both: keep the copy on another one";
         return Err((format!("{name} is on the same filesystem as the store"), Some(advice.to_owned())));
     }

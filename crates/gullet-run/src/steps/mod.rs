@@ -84,7 +84,7 @@ pub fn steps(plan: &Plan) -> Vec<PlanStep> {
         TaskSteps::of(plan, task, &mut steps);
     }
     steps.extend(plan.copies.iter().map(|copy| {
-        let place = copy.folder.display();
+        let place = &copy.spec.location;
         let what = format!("send what is new to the copy `{}` at {place}, and read it back there", copy.name);
         PlanStep { when: "copy", kind: None, about: None, what, command: None, detail: None }
     }));

@@ -438,7 +438,7 @@ fn declare(
 /// Remarks upon the run that held, where it has a record and the store can be reached; the log has it in any case.
 fn remark(ui: &mut Ui, loaded: &Loaded, state: &State, (app, run): (&str, &str), text: &str, world: World<'_>) {
     let Some((_, spec)) = loaded.definition.store_of(app) else { return };
-    let Ok(store) = open::store_at(spec.location.as_ref()) else { return };
+    let Ok(store) = open::store_at(spec) else { return };
     let book = Logbook::read(&store, Some(app), Some(state)).unwrap_or_default();
     let of_run = book.runs.iter().find(|logged| logged.record.run.as_str() == run && logged.in_store);
     if let Some(logged) = of_run

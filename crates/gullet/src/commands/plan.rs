@@ -90,7 +90,7 @@ pub fn plan(ui: &mut Ui, global: &Global, args: &PlanArgs) -> Result<Exit, Comma
     let request = Request { app: args.app.clone(), only: args.parts.clone(), ..Request::default() };
     // The last run makes the sizes comparable; without a store yet there is none.
     let spec = loaded.definition.store_of(&args.app);
-    let store = spec.and_then(|(_, spec)| open::store_at(spec.location.as_ref()).ok());
+    let store = spec.and_then(|(_, spec)| open::store_at(spec).ok());
     let book = store.as_ref().and_then(|store| Logbook::read(store, Some(&args.app), None).ok()).unwrap_or_default();
     // Of a machine that has not written anything yet no run is its own.
     let machine = Some(State::machine_of(&state).unwrap_or_default());

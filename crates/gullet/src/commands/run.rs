@@ -312,9 +312,8 @@ fn begin(
         return Err(error.hint(format!("gullet restore {app} --undo, or --continue")));
     }
     let _no_sweep = wait_for_sweep(audience, state, outside)?;
-    let location = loaded.definition.store_of(&app).map(|(_, spec)| spec.location.clone()).unwrap_or_default();
-    let folder = std::sync::Arc::new(gullet_store::Folder::new(location));
-    let mut store = gullet_store::Store::open(folder);
+    let spec = loaded.definition.store_of(&app).map(|(_, spec)| spec.clone()).unwrap_or_default();
+    let mut store = open::place_of(&spec).and_then(gullet_store::Store::open);
     let mut state = state.clone();
     let mut recent = Recent::default();
     if let Ok(opened) = &store {

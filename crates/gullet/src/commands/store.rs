@@ -3,14 +3,13 @@
 pub(super) mod copy;
 
 use std::path::Path;
-use std::sync::Arc;
 
 use clap::{Args, Subcommand};
 use gullet_host::state::{State, SweepLock};
 use gullet_logbook::sweep::{self, Sweep, Sweeper, retire};
-use gullet_model::definition::{Loaded, Span};
+use gullet_model::definition::{Loaded, Span, StoreSpec};
 use gullet_model::ids::random_id;
-use gullet_store::{Folder, MachineInfo, Recipients, Store};
+use gullet_store::{MachineInfo, Recipients, Store};
 use jiff::{SignedDuration, Timestamp};
 
 use crate::args::{Global, OpeningArgs};
@@ -113,13 +112,18 @@ pub fn store(ui: &mut Ui, global: &Global, command: &StoreCommand) -> Result<Exi
     }
 }
 
-fn location(global: &Global, name: &str) -> Result<String, CommandError> {
-    if name.starts_with('/') {
-        return Ok(name.to_owned());
+/// Whether it is a place that is named, not a store of the definition.
+fn is_place(name: &str) -> bool {
+    name.starts_with('/') || name.contains("://")
+}
+
+fn spec_of(global: &Global, name: &str) -> Result<StoreSpec, CommandError> {
+    if is_place(name) {
+        return open::undefined(Path::new(name));
     }
     let loaded = open::definition(global)?;
     match loaded.definition.store.get(name) {
-        Some(spec) => Ok(spec.location.clone()),
+        Some(spec) => Ok(spec.clone()),
         None => {
             let known: Vec<&str> = loaded.definition.store.keys().map(String::as_str).collect();
             let error = CommandError::text(Exit::Usage, format!("the definition has no store `{name}`"));
@@ -132,14 +136,13 @@ fn location(global: &Global, name: &str) -> Result<String, CommandError> {
 fn own(global: &Global, name: &str, opening: &OpeningArgs) -> Result<(Loaded, Store, State), CommandError> {
     let loaded = open::definition(global)?;
     let identities = open::identities(opening)?;
-    let location = location(global, name)?;
-    let store = open::store_at(Path::new(&location))?.with_identities(identities);
+    let store = open::store_at(&spec_of(global, name)?)?.with_identities(identities);
     let state = open::state(&loaded)?;
     Ok((loaded, store, state))
 }
 
 fn test(ui: &mut Ui, global: &Global, name: &str) -> Result<Exit, CommandError> {
-    let store = open::store_at(Path::new(&location(global, name)?))?;
+    let store = open::store_at(&spec_of(global, name)?)?;
     let (place, id) = (store.location(), random_id(&SystemRandom, 12));
     let (name, bytes) = (format!("probes/{id}"), id.repeat(5000));
     place.write(&name, bytes.as_bytes())?;
@@ -288,11 +291,11 @@ fn rebuild(ui: &mut Ui, global: &Global, args: &RebuildArgs) -> Result<Exit, Com
 }
 
 fn new(ui: &mut Ui, global: &Global, args: &NewStoreArgs) -> Result<Exit, CommandError> {
-    let location = location(global, &args.store)?;
+    let spec = spec_of(global, &args.store)?;
     let mut keys = args.encrypt_to.clone();
-    if !args.store.starts_with('/') {
+    if !is_place(&args.store) {
         if !keys.is_empty() {
-            let error = CommandError::text(Exit::Usage, "`--encrypt-to` is for stores that are named by their folder");
+            let error = CommandError::text(Exit::Usage, "`--encrypt-to` is for stores that are named by their place");
             return Err(error.hint("name the keys in the definition: encrypt_to = […]"));
         }
         let loaded = open::definition(global)?;
@@ -307,13 +310,15 @@ fn new(ui: &mut Ui, global: &Global, args: &NewStoreArgs) -> Result<Exit, Comman
     }
     let keys = Recipients::parse(&keys).map_err(|error| CommandError::text(Exit::Usage, error.to_string()))?;
     let (id, now) = (random_id(&SystemRandom, 12), Timestamp::now().to_string());
-    let store = Store::create(Arc::new(Folder::new(Path::new(&location))), id, now, &keys)?;
+    let store = Store::create(open::place_of(&spec)?, id, now, &keys)?;
+    let location = &spec.location;
     if ui.is_json() {
         ui.json(store.info())?;
     } else {
         ui.say(format!("{} the store {} at {location}", styled(GOOD, "✓ made"), store.info().id));
         if keys.is_empty() {
-            ui.tell("It is not encrypted: who can read this folder can read what is stored in it.");
+            let what = if spec.folder().is_some() { "this folder" } else { "this place" };
+            ui.tell(format!("It is not encrypted: who can read {what} can read what is stored in it."));
         } else {
             let keys = count(keys.texts().len() as u64, "public key");
             ui.tell(format!(
@@ -326,7 +331,7 @@ fn new(ui: &mut Ui, global: &Global, args: &NewStoreArgs) -> Result<Exit, Comman
 }
 
 fn info(ui: &mut Ui, global: &Global, name: &str) -> Result<Exit, CommandError> {
-    let store = open::store_at(Path::new(&location(global, name)?))?;
+    let store = open::store_at(&spec_of(global, name)?)?;
     let objects = store.location().list("")?;
     let of = |folder: &str| {
         let found: Vec<u64> =

@@ -1,13 +1,10 @@
 //! `gullet store copy`: second copies, made by hand and after each run.
 
-use std::path::Path;
-use std::sync::Arc;
-
 use clap::Args;
 use gullet_host::state::{State, SweepLock};
 use gullet_logbook::copies::{self, CopyError, CopyReport, Copying};
 use gullet_model::definition::Loaded;
-use gullet_store::{Folder, Location, Store};
+use gullet_store::Store;
 
 use crate::args::Global;
 use crate::error::CommandError;
@@ -142,7 +139,7 @@ fn copy_to(
     let store = open::store_of(first, state)?;
     open::must_be_mounted(copy)?;
     let is_named = first.copies.iter().any(|name| name == to);
-    let place = Arc::new(Folder::new(Path::new(&copy.location)));
+    let place = open::place_of(copy)?;
     let may_make = match make {
         Make::Never => false,
         Make::First => !state.knows_store(&place.describe()),
@@ -155,7 +152,8 @@ fn copy_to(
     copied.map_err(|error| match error {
         CopyError::NoCopy { .. } if make == Make::First => {
             let error = CommandError::from(error);
-            error.hint("there was one: is its disk mounted?").hint("to make it anew: --make")
+            let error = if copy.folder().is_some() { error.hint("there was one: is its disk mounted?") } else { error };
+            error.hint("to make it anew: --make")
         }
         CopyError::NoCopy { .. } => CommandError::from(error).hint(format!("gullet store copy {from} makes it")),
         error => error.into(),

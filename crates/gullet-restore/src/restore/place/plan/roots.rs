@@ -171,7 +171,10 @@ impl PlacePlan {
     ) -> Result<PlannedTarget, RestoreError> {
         let shown = here.display();
         let kept = [(ground.store_folder, "the store".to_owned()), (ground.state, "Gullet's state folder".to_owned())];
-        let stores = ground.stores.iter().map(|store| (store.folder.as_path(), format!("the store `{}`", store.name)));
+        let stores = ground
+            .stores
+            .iter()
+            .filter_map(|store| Some((store.spec.folder()?, format!("the store `{}`", store.name))));
         for (own, what) in kept.into_iter().chain(stores) {
             let own = fs::canonicalize(own).unwrap_or_else(|_| own.to_path_buf());
             if own.starts_with(real) {

@@ -1,0 +1,75 @@
+//! Rules of stores.
+
+use super::super::check::nearest;
+use super::super::flaw::key_path;
+use super::Rules;
+use crate::definition::{Definition, FORMS, Place, StoreSpec};
+
+impl Rules<'_> {
+    /// Where a store lies, and the keys that belong to such a place.
+    pub(super) fn place(&mut self, name: &str, store: &StoreSpec) {
+        let at = |key: &str| key_path(&[&"store", &name, &key]);
+        let place = match Place::parse(&store.location) {
+            Ok(place) => place,
+            Err(why) => return self.flaw(&at("location"), why, Some(format!("write {FORMS}"))),
+        };
+        if store.must_be_mounted && !matches!(place, Place::Folder(_)) {
+            self.flaw(&at("must_be_mounted"), "only a folder can be a mount point".to_owned(), None);
+        }
+        match place {
+            Place::Folder(_) => {
+                for key in store.far_keys() {
+                    self.flaw(
+                        &at(key),
+                        "the store is a folder of this machine, which has no such key".to_owned(),
+                        None,
+                    );
+                }
+            }
+            Place::Web { .. } => {
+                for key in store.far_keys().into_iter().filter(|key| matches!(*key, "endpoint" | "region")) {
+                    self.flaw(&at(key), "only a bucket has such a key".to_owned(), None);
+                }
+            }
+            Place::Bucket { .. } => {
+                let is_url = |url: &String| url.starts_with("https://") || url.starts_with("http://");
+                let hint = "endpoint = \"https://objects.skerry.example\"".to_owned();
+                match &store.endpoint {
+                    None => {
+                        let message = "it is not said which server has the bucket".to_owned();
+                        self.flaw(&at("location"), message, Some(hint));
+                    }
+                    Some(url) if !is_url(url) => {
+                        self.flaw(&at("endpoint"), "it is no URL of a server".to_owned(), Some(hint));
+                    }
+                    Some(_) => {}
+                }
+            }
+        }
+    }
+
+    /// The copies of a store are stores of the definition that are nothing else.
+    pub(super) fn copies(&mut self, definition: &Definition, name: &str, store: &StoreSpec) {
+        for (number, copy) in store.copies.iter().enumerate() {
+            let at = key_path(&[&"store", &name, &"copies", &number]);
+            let text = match definition.store.get(copy) {
+                None => {
+                    let hint = nearest(copy, definition.store.keys().map(String::as_str));
+                    let hint = hint.map(|name| format!("did you mean `{name}`?"));
+                    self.flaw(&at, format!("there is no store `{copy}`"), hint);
+                    continue;
+                }
+                Some(_) if copy == name => "a store is no copy of itself".to_owned(),
+                Some(spec) if !spec.copies.is_empty() => format!("`{copy}` is a copy, and has copies of its own"),
+                Some(spec) if spec.verify.is_some() => {
+                    format!("`{copy}` is a copy, which is read back when it is made: it takes no `verify`")
+                }
+                Some(_) if definition.copied_from(copy).is_some_and(|(first, _)| first != name) => {
+                    format!("`{copy}` is a copy of another store already")
+                }
+                Some(_) => continue,
+            };
+            self.flaw(&at, text, None);
+        }
+    }
+}

@@ -1,0 +1,224 @@
+//! Objects in a bucket of an object storage that speaks the protocol of S3.
+//!
+//! `object_store` says and signs what is asked, and [`super::web`] asks it. An object is created with `If-None-Match: *`, so that one
+//! that is there is never replaced. Some servers do not know that and some ignore it; there the names carry the safety, which all but
+//! `store.json` and a machine's registration have for themselves alone (FORMAT.md).
+
+use std::ops::Range;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::Duration;
+
+use bytes::Bytes;
+use data_encoding::HEXLOWER;
+use futures_executor::block_on;
+use futures_util::TryStreamExt;
+use md5::{Digest, Md5};
+use object_store::aws::{AmazonS3, AmazonS3Builder, Checksum};
+use object_store::path::Path as Key;
+use object_store::{
+    ClientOptions, GetOptions, GetRange, ObjectStore, ObjectStoreExt, PutMode, PutOptions, PutResult, RetryConfig,
+};
+
+use super::remote::{Remote, Requests};
+use super::web::{self, Web, failure_in};
+use super::{Location, ObjectInfo};
+use crate::error::{PathError, StoreError};
+
+/// A bucket, and how it is reached.
+#[derive(Clone, Debug, Default)]
+pub struct BucketPlace {
+    /// The bucket's name.
+    pub bucket: String,
+    /// What the names of all objects begin with; empty for the whole bucket.
+    pub prefix: String,
+    /// The server's URL.
+    pub endpoint: String,
+    /// The region, which is part of what is signed; `us-east-1` where a server has none.
+    pub region: String,
+    /// The access key.
+    pub key: String,
+    /// The secret key.
+    pub secret: String,
+    /// A token, where the credentials are for a while only.
+    pub token: Option<String>,
+    /// The certificate (PEM) of the authority that certifies the server, where it is none of the usual ones.
+    pub authority: Option<Vec<u8>>,
+    /// How long the server may be silent.
+    pub limit: Duration,
+}
+
+/// The place's name, as a person would write it.
+fn shown(place: &BucketPlace) -> String {
+    if place.prefix.is_empty() {
+        format!("s3://{}", place.bucket)
+    } else {
+        format!("s3://{}/{}", place.bucket, place.prefix)
+    }
+}
+
+/// Objects in a bucket.
+///
+/// # Errors
+/// When the place is described in a way that no request could be made. Nothing is asked yet.
+pub fn bucket(place: &BucketPlace) -> Result<Arc<dyn Location>, StoreError> {
+    let wrong = |error: std::io::Error| StoreError::Io(PathError::new(shown(place), error));
+    let web = Web::new(place.limit, place.authority.as_deref()).map_err(wrong)?;
+    let mut builder = AmazonS3Builder::new()
+        .with_bucket_name(&place.bucket)
+        .with_endpoint(place.endpoint.trim_end_matches('/'))
+        .with_region(&place.region)
+        .with_access_key_id(&place.key)
+        .with_secret_access_key(&place.secret)
+        .with_allow_http(true)
+        .with_virtual_hosted_style_request(false)
+        .with_checksum_algorithm(Checksum::SHA256)
+        .with_client_options(ClientOptions::new().with_allow_http(true))
+        // What may pass is tried again below this, where it is known what went wrong.
+        .with_retry(RetryConfig { max_retries: 0, ..RetryConfig::default() })
+        .with_http_connector(web);
+    if let Some(token) = &place.token {
+        builder = builder.with_token(token);
+    }
+    let store = builder.build().map_err(|error| wrong(std::io::Error::other(error)))?;
+    let bucket =
+        Bucket { store, prefix: place.prefix.clone(), shown: shown(place), creates_only: AtomicBool::new(true) };
+    Ok(Arc::new(Remote(Arc::new(bucket))))
+}
+
+struct Bucket {
+    store: AmazonS3,
+    prefix: String,
+    shown: String,
+    /// Whether the server knows how to create only what is not there, as far as is known.
+    creates_only: AtomicBool,
+}
+
+impl Bucket {
+    fn key(&self, name: &str) -> Key {
+        if self.prefix.is_empty() { Key::from(name) } else { Key::from(format!("{}/{name}", self.prefix)) }
+    }
+
+    fn failed(&self, name: &str, error: object_store::Error) -> StoreError {
+        failed(&self.shown, name, error)
+    }
+
+    fn put_as(&self, name: &str, bytes: &Bytes, mode: PutMode) -> Result<PutResult, object_store::Error> {
+        block_on(self.store.put_opts(&self.key(name), bytes.clone().into(), PutOptions::from(mode)))
+    }
+
+    /// Whether what arrived is what was sent. Nearly all servers give the MD5 of what they stored as the object's tag; where the tag
+    /// is another one, as with encryption by the server, the object is read back.
+    fn arrived(&self, name: &str, bytes: &Bytes, put: &PutResult) -> Result<(), StoreError> {
+        let tag = put.e_tag.as_deref().unwrap_or_default().trim_matches('"');
+        if tag.eq_ignore_ascii_case(&HEXLOWER.encode(&Md5::digest(bytes))) || self.whole(name)? == *bytes {
+            return Ok(());
+        }
+        // It is not removed: where a server lets several writers have one name it may be another one's.
+        let what = "the server has other bytes than were sent".to_owned();
+        Err(StoreError::Damaged { name: name.to_owned(), what })
+    }
+}
+
+/// The length of an object, and its last bytes.
+pub(super) fn tail(store: &dyn ObjectStore, key: &Key, most: u64) -> object_store::Result<(u64, Vec<u8>)> {
+    let asked = |range| {
+        block_on(async {
+            let answer = store.get_opts(key, GetOptions { range, ..GetOptions::default() }).await?;
+            Ok((answer.meta.size, answer.bytes().await?.into()))
+        })
+    };
+    match asked(Some(GetRange::Suffix(most))) {
+        // There is no range in an object without a byte, and some servers know none of this kind.
+        Err(object_store::Error::Generic { .. } | object_store::Error::NotSupported { .. }) => asked(None),
+        answer => answer,
+    }
+}
+
+/// What went wrong with an object of a far place.
+pub(super) fn failed(place: &str, name: &str, error: object_store::Error) -> StoreError {
+    match error {
+        object_store::Error::NotFound { .. } => StoreError::Missing { name: name.to_owned() },
+        object_store::Error::AlreadyExists { .. } | object_store::Error::Precondition { .. } => {
+            StoreError::Exists { name: name.to_owned() }
+        }
+        error => {
+            let path = if name.is_empty() { place.to_owned() } else { format!("{place}/{name}") };
+            let source = match failure_in(&error) {
+                Some(failure) => std::io::Error::new(failure.kind(), failure.to_string()),
+                None => std::io::Error::other(error),
+            };
+            PathError::new(path, source).into()
+        }
+    }
+}
+
+impl Requests for Bucket {
+    fn describe(&self) -> String {
+        self.shown.clone()
+    }
+
+    fn list(&self, prefix: &str) -> Result<Vec<ObjectInfo>, StoreError> {
+        let below = self.key(prefix);
+        let skipped = if self.prefix.is_empty() { 0 } else { self.prefix.len() + 1 };
+        let listed = self.store.list(Some(&below)).map_ok(|object| ObjectInfo {
+            name: object.location.as_ref().get(skipped..).unwrap_or_default().to_owned(),
+            length: object.size,
+        });
+        block_on(listed.try_collect()).map_err(|error| self.failed(prefix, error))
+    }
+
+    fn length(&self, name: &str) -> Result<Option<u64>, StoreError> {
+        match block_on(self.store.head(&self.key(name))) {
+            Ok(object) => Ok(Some(object.size)),
+            Err(object_store::Error::NotFound { .. }) => Ok(None),
+            Err(error) => Err(self.failed(name, error)),
+        }
+    }
+
+    fn range(&self, name: &str, range: Range<u64>) -> Result<Vec<u8>, StoreError> {
+        let bytes = block_on(self.store.get_range(&self.key(name), range));
+        bytes.map(Into::into).map_err(|error| self.failed(name, error))
+    }
+
+    fn tail(&self, name: &str, most: u64) -> Result<(u64, Vec<u8>), StoreError> {
+        tail(&self.store, &self.key(name), most).map_err(|error| self.failed(name, error))
+    }
+
+    fn whole(&self, name: &str) -> Result<Vec<u8>, StoreError> {
+        let bytes = block_on(async { self.store.get(&self.key(name)).await?.bytes().await });
+        bytes.map(Into::into).map_err(|error| self.failed(name, error))
+    }
+
+    fn put(&self, name: &str, bytes: Vec<u8>) -> Result<(), StoreError> {
+        let bytes = Bytes::from(bytes);
+        if self.creates_only.load(Ordering::Relaxed) {
+            match self.put_as(name, &bytes, PutMode::Create) {
+                Ok(put) => return self.arrived(name, &bytes, &put),
+                // The answer to an earlier attempt was lost: then it is ours.
+                Err(object_store::Error::AlreadyExists { .. })
+                    if web::was_repeated() && self.whole(name).is_ok_and(|there| there == bytes) =>
+                {
+                    return Ok(());
+                }
+                Err(error) if is_unknown(&error) => self.creates_only.store(false, Ordering::Relaxed),
+                Err(error) => return Err(self.failed(name, error)),
+            }
+        }
+        if self.length(name)?.is_some() {
+            return Err(StoreError::Exists { name: name.to_owned() });
+        }
+        let put = self.put_as(name, &bytes, PutMode::Overwrite).map_err(|error| self.failed(name, error))?;
+        self.arrived(name, &bytes, &put)
+    }
+
+    fn remove(&self, name: &str) -> Result<(), StoreError> {
+        // Removing what is not there is no error to the protocol.
+        block_on(self.store.delete(&self.key(name))).map_err(|error| self.failed(name, error))
+    }
+}
+
+/// Whether a server says that it does not know how to create only what is not there.
+fn is_unknown(error: &object_store::Error) -> bool {
+    matches!(failure_in(error), Some(web::Failure::Refused { status: 501, .. }))
+}

@@ -1,0 +1,234 @@
+//! What all far places have in common: an object is sent whole in one request and read in pieces.
+//!
+//! A payload file has 72 MiB at most, so it is put together in memory and sent at once: nothing is ever half visible, and there are no
+//! unfinished uploads that somebody would have to find. What is read is asked for in pieces that grow for as long as they follow one
+//! another, so that one frame out of a large file costs one request and a whole file few.
+
+use std::collections::{BTreeSet, HashMap, HashSet};
+use std::io::{self, Read, Seek, SeekFrom, Write};
+use std::ops::Range;
+use std::sync::Arc;
+
+use super::{Location, NewObject, ObjectInfo, SeekRead, checked};
+use crate::error::StoreError;
+use crate::hash::Hash;
+
+/// The first piece of an object that is asked for, in bytes; each that follows on it is twice as long.
+const FIRST_PIECE: u64 = 128 << 10;
+/// No piece is longer, in bytes, but where somebody wants more at once.
+const LONGEST_PIECE: u64 = 8 << 20;
+/// The lengths of more objects than these are asked for by listing.
+const ASKED_ONE_BY_ONE: usize = 3;
+/// No object is longer, in bytes: it is put together in memory.
+const LONGEST_OBJECT: usize = 256 << 20;
+
+/// A place that is reached by requests. Names are checked already.
+pub(super) trait Requests: Send + Sync + 'static {
+    /// As [`Location::describe`].
+    fn describe(&self) -> String;
+    /// As [`Location::list`], in any order.
+    fn list(&self, prefix: &str) -> Result<Vec<ObjectInfo>, StoreError>;
+    /// As [`Location::length`].
+    fn length(&self, name: &str) -> Result<Option<u64>, StoreError>;
+    /// These bytes of an object; the end lies within it.
+    fn range(&self, name: &str, range: Range<u64>) -> Result<Vec<u8>, StoreError>;
+    /// The length of an object, and so many of its last bytes, or all where it has less.
+    fn tail(&self, name: &str, most: u64) -> Result<(u64, Vec<u8>), StoreError>;
+    /// A whole object.
+    fn whole(&self, name: &str) -> Result<Vec<u8>, StoreError>;
+    /// Makes an object durable under a name that nothing has yet, in one step.
+    fn put(&self, name: &str, bytes: Vec<u8>) -> Result<(), StoreError>;
+    /// As [`Location::remove`].
+    fn remove(&self, name: &str) -> Result<(), StoreError>;
+    /// As [`Location::free_space`].
+    fn free_space(&self) -> Result<Option<u64>, StoreError> {
+        Ok(None)
+    }
+    /// As [`Location::prepare`].
+    fn prepare(&self) -> Result<(), StoreError> {
+        Ok(())
+    }
+    /// As [`Location::discard_unpublished`].
+    fn discard_unpublished(&self, prefix: &str, is_dead: bool) -> Result<(), StoreError> {
+        let _ = (prefix, is_dead);
+        Ok(())
+    }
+}
+
+/// A far place as a location.
+pub(super) struct Remote<R>(pub(super) Arc<R>);
+
+impl<R: Requests> Location for Remote<R> {
+    fn describe(&self) -> String {
+        self.0.describe()
+    }
+
+    fn list(&self, prefix: &str) -> Result<Vec<ObjectInfo>, StoreError> {
+        let mut found = self.0.list(prefix)?;
+        found.sort();
+        Ok(found)
+    }
+
+    fn length(&self, name: &str) -> Result<Option<u64>, StoreError> {
+        self.0.length(checked(name)?)
+    }
+
+    fn open(&self, name: &str) -> Result<Box<dyn SeekRead>, StoreError> {
+        // Payload files have their tables at their ends, so that the length comes with what is read first.
+        let (length, piece) = self.0.tail(checked(name)?, FIRST_PIECE)?;
+        let (place, start) = (Arc::clone(&self.0), length.saturating_sub(piece.len() as u64));
+        Ok(Box::new(Pieces { place, name: name.to_owned(), length, position: 0, start, piece }))
+    }
+
+    fn create(&self, name: &str) -> Result<Box<dyn NewObject>, StoreError> {
+        // Whether it is there already is asked when it is published, in the same step.
+        Ok(Box::new(Sent { place: Arc::clone(&self.0), name: checked(name)?.to_owned(), bytes: Vec::new() }))
+    }
+
+    fn remove(&self, name: &str) -> Result<(), StoreError> {
+        self.0.remove(checked(name)?)
+    }
+
+    fn free_space(&self) -> Result<Option<u64>, StoreError> {
+        self.0.free_space()
+    }
+
+    fn prepare(&self) -> Result<(), StoreError> {
+        self.0.prepare()
+    }
+
+    fn discard_unpublished(&self, prefix: &str, is_dead: bool) -> Result<(), StoreError> {
+        self.0.discard_unpublished(prefix, is_dead)
+    }
+
+    fn is_far(&self) -> bool {
+        true
+    }
+
+    fn lengths(&self, names: &[&str]) -> Result<HashMap<String, u64>, StoreError> {
+        if names.len() <= ASKED_ONE_BY_ONE {
+            let mut found = HashMap::new();
+            for name in names {
+                found.extend(self.length(name)?.map(|length| ((*name).to_owned(), length)));
+            }
+            return Ok(found);
+        }
+        // A page of a listing has a thousand of them. Payload lies in `payload/MACHINE/`.
+        let folder = |name: &&str| name.splitn(3, '/').take(2).map(|part| format!("{part}/")).collect::<String>();
+        let (wanted, folders): (HashSet<&str>, BTreeSet<String>) =
+            (names.iter().copied().collect(), names.iter().map(folder).collect());
+        let mut found = HashMap::new();
+        for folder in folders {
+            let listed = self.0.list(&folder)?.into_iter().filter(|object| wanted.contains(object.name.as_str()));
+            found.extend(listed.map(|object| (object.name, object.length)));
+        }
+        Ok(found)
+    }
+
+    fn read_at_most(&self, name: &str, most: u64) -> Result<Vec<u8>, StoreError> {
+        let bytes = self.0.whole(checked(name)?)?;
+        if bytes.len() as u64 <= most {
+            return Ok(bytes);
+        }
+        let what = format!("it is longer than {most} bytes");
+        Err(StoreError::Damaged { name: name.to_owned(), what })
+    }
+
+    fn read(&self, name: &str) -> Result<Vec<u8>, StoreError> {
+        self.0.whole(checked(name)?)
+    }
+}
+
+/// An object that is put together before it is sent.
+struct Sent<R> {
+    place: Arc<R>,
+    name: String,
+    bytes: Vec<u8>,
+}
+
+impl<R: Requests> Write for Sent<R> {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        if self.bytes.len() + bytes.len() > LONGEST_OBJECT {
+            let what = format!("an object of more than {LONGEST_OBJECT} bytes cannot be sent");
+            return Err(io::Error::new(io::ErrorKind::FileTooLarge, what));
+        }
+        self.bytes.extend_from_slice(bytes);
+        Ok(bytes.len())
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        Ok(())
+    }
+}
+
+impl<R: Requests> NewObject for Sent<R> {
+    fn publish(self: Box<Self>, _: Hash) -> Result<(), StoreError> {
+        self.place.put(&self.name, self.bytes)
+    }
+}
+
+/// An object that is read piece by piece.
+struct Pieces<R> {
+    place: Arc<R>,
+    name: String,
+    length: u64,
+    position: u64,
+    /// Where the piece at hand begins.
+    start: u64,
+    piece: Vec<u8>,
+}
+
+impl<R: Requests> Pieces<R> {
+    /// Asks for the piece at the position, at least so many bytes where there are so many.
+    fn fetch(&mut self, wanted: u64) -> io::Result<()> {
+        let had = self.piece.len() as u64;
+        let goes_on = had > 0 && self.position == self.start + had;
+        let usual = if goes_on { (had * 2).clamp(FIRST_PIECE, LONGEST_PIECE) } else { FIRST_PIECE };
+        let end = self.length.min(self.position.saturating_add(usual.max(wanted)));
+        let piece = self.place.range(&self.name, self.position..end).map_err(io_error)?;
+        if piece.len() as u64 != end - self.position {
+            let what = format!("{} of {} bytes came", piece.len(), end - self.position);
+            return Err(io::Error::new(io::ErrorKind::UnexpectedEof, what));
+        }
+        (self.start, self.piece) = (self.position, piece);
+        Ok(())
+    }
+}
+
+impl<R: Requests> Read for Pieces<R> {
+    fn read(&mut self, into: &mut [u8]) -> io::Result<usize> {
+        if into.is_empty() || self.position >= self.length {
+            return Ok(0);
+        }
+        if !(self.start..self.start + self.piece.len() as u64).contains(&self.position) {
+            self.fetch((into.len() as u64).min(LONGEST_PIECE))?;
+        }
+        let at = (self.position - self.start) as usize;
+        let some = into.len().min(self.piece.len() - at);
+        into[..some].copy_from_slice(&self.piece[at..at + some]);
+        self.position += some as u64;
+        Ok(some)
+    }
+}
+
+impl<R: Requests> Seek for Pieces<R> {
+    fn seek(&mut self, to: SeekFrom) -> io::Result<u64> {
+        let position = match to {
+            SeekFrom::Start(position) => Some(position),
+            SeekFrom::End(offset) => self.length.checked_add_signed(offset),
+            SeekFrom::Current(offset) => self.position.checked_add_signed(offset),
+        };
+        self.position = position.ok_or_else(|| io::Error::from(io::ErrorKind::InvalidInput))?;
+        Ok(self.position)
+    }
+}
+
+/// A store's error in a place where only one of input and output can go.
+fn io_error(error: StoreError) -> io::Error {
+    let kind = match &error {
+        StoreError::Io(error) => error.source.kind(),
+        StoreError::Missing { .. } => io::ErrorKind::NotFound,
+        _ => io::ErrorKind::Other,
+    };
+    io::Error::new(kind, error)
+}

@@ -1,0 +1,224 @@
+//! Objects as files on a server that speaks WebDAV (RFC 4918).
+//!
+//! `object_store` says what is asked, and [`super::web`] asks it. An object is sent under a name of its own, read back, and then moved to
+//! its name, which must not be there. Of writers of one name at the same moment some servers let more than one do that; the names carry
+//! the safety there, as in FORMAT.md. Folders are listed one by one, since most servers refuse to list a tree.
+
+use std::collections::HashSet;
+use std::io;
+use std::ops::Range;
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::time::Duration;
+
+use bytes::Bytes;
+use futures_executor::block_on;
+use object_store::http::{HttpBuilder, HttpStore};
+use object_store::path::Path as Key;
+use object_store::{ClientOptions, ObjectStore, ObjectStoreExt, RetryConfig};
+
+use ureq::http::StatusCode;
+use url::Url;
+
+use super::bucket::{failed, tail};
+use super::remote::{Remote, Requests};
+use super::web::{self, Failure, Web, failure_in};
+use super::{Location, ObjectInfo};
+use crate::error::{PathError, StoreError};
+
+/// Where objects lie until they have their names. The name cannot be an object's.
+const INCOMING: &str = ".incoming";
+
+/// A folder on a WebDAV server, and how it is reached.
+#[derive(Clone, Debug, Default)]
+pub struct WebFolderPlace {
+    /// Its URL.
+    pub url: String,
+    /// Who signs in, with the password; nobody where the server asks for nobody.
+    pub sign_in: Option<(String, String)>,
+    /// The certificate (PEM) of the authority that certifies the server, where it is none of the usual ones.
+    pub authority: Option<Vec<u8>>,
+    /// How long the server may be silent.
+    pub limit: Duration,
+}
+
+/// Objects in a folder of a WebDAV server.
+///
+/// # Errors
+/// When the place is described in a way that no request could be made. Nothing is asked yet.
+pub fn web_folder(place: &WebFolderPlace) -> Result<Arc<dyn Location>, StoreError> {
+    let url = place.url.trim_end_matches('/').to_owned();
+    let wrong = |error: io::Error| StoreError::Io(PathError::new(&url, error));
+    let mut web = Web::new(place.limit, place.authority.as_deref()).map_err(wrong)?;
+    if let Some((user, password)) = &place.sign_in {
+        web = web.signed_in(user, password);
+    }
+    // What is listed is named from the server's root on.
+    let parsed = Url::parse(&url).map_err(|error| wrong(io::Error::other(error)))?;
+    let base = percent_encoding::percent_decode_str(parsed.path().trim_matches('/')).decode_utf8_lossy().into_owned();
+    let store = HttpBuilder::new()
+        .with_url(parsed.join("/").map_err(|error| wrong(io::Error::other(error)))?)
+        .with_client_options(ClientOptions::new().with_allow_http(true))
+        .with_retry(RetryConfig { max_retries: 0, ..RetryConfig::default() })
+        .with_http_connector(web.clone())
+        .build()
+        .map_err(|error| wrong(io::Error::other(error)))?;
+    Ok(Arc::new(Remote(Arc::new(WebFolder { store, web, url, base, folders: Mutex::default() }))))
+}
+
+struct WebFolder {
+    store: HttpStore,
+    web: Web,
+    url: String,
+    /// The folder's path on the server.
+    base: String,
+    /// Folders that are known to be there.
+    folders: Mutex<HashSet<String>>,
+}
+
+impl WebFolder {
+    fn key(&self, name: &str) -> Key {
+        if self.base.is_empty() { Key::from(name) } else { Key::from(format!("{}/{name}", self.base)) }
+    }
+
+    /// The name of an object, or of a folder, that was listed.
+    fn name_of(&self, key: &Key) -> String {
+        let name = key.as_ref().strip_prefix(self.base.as_str()).unwrap_or(key.as_ref());
+        name.trim_matches('/').to_owned()
+    }
+
+    fn url_of(&self, name: &str) -> String {
+        format!("{}/{name}", self.url)
+    }
+
+    fn folders(&self) -> MutexGuard<'_, HashSet<String>> {
+        self.folders.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Makes the folders above a name, those that were not made before.
+    fn make_folders(&self, name: &str) -> Result<(), Failure> {
+        for folder in name.match_indices('/').map(|(at, _)| &name[..at]) {
+            if !self.folders().contains(folder) {
+                self.web.make_folder(&self.url_of(folder))?;
+                self.folders().insert(folder.to_owned());
+            }
+        }
+        Ok(())
+    }
+
+    /// Gives what was sent its name, in one step, and never another object's.
+    fn publish(&self, incoming: &str, name: &str, bytes: &Bytes) -> Result<(), StoreError> {
+        let refused = |failure: Failure| PathError::new(self.url_of(name), failure.into_io());
+        self.make_folders(name).map_err(refused)?;
+        let moved = self.web.rename(&self.url_of(incoming), &self.url_of(name)).map_err(|failure| {
+            // Perhaps somebody removed a folder meanwhile.
+            self.folders().clear();
+            refused(failure)
+        })?;
+        match moved {
+            status if status.is_success() => Ok(()),
+            // The answer to an earlier attempt was lost: then it is there, and it is ours.
+            StatusCode::NOT_FOUND if web::was_repeated() && self.whole(name)? == *bytes => Ok(()),
+            StatusCode::PRECONDITION_FAILED => Err(StoreError::Exists { name: name.to_owned() }),
+            status => {
+                let what = format!("the server does not give it its name: status {status}");
+                Err(PathError::new(self.url_of(name), io::Error::other(what)).into())
+            }
+        }
+    }
+
+    fn failed(&self, name: &str, error: object_store::Error) -> StoreError {
+        failed(&self.url, name, error)
+    }
+}
+
+impl Requests for WebFolder {
+    fn describe(&self) -> String {
+        self.url.clone()
+    }
+
+    fn list(&self, prefix: &str) -> Result<Vec<ObjectInfo>, StoreError> {
+        let mut found = Vec::new();
+        let mut folders = vec![prefix.trim_end_matches('/').to_owned()];
+        while let Some(folder) = folders.pop() {
+            let listed = block_on(self.store.list_with_delimiter(Some(&self.key(&folder))));
+            let listed = listed.map_err(|error| self.failed(&folder, error))?;
+            let further = listed.common_prefixes.iter().map(|key| self.name_of(key));
+            folders.extend(further.filter(|name| *name != folder && !name.starts_with('.')));
+            let objects = listed.objects.iter();
+            found
+                .extend(objects.map(|object| ObjectInfo { name: self.name_of(&object.location), length: object.size }));
+        }
+        Ok(found)
+    }
+
+    fn length(&self, name: &str) -> Result<Option<u64>, StoreError> {
+        match block_on(self.store.head(&self.key(name))) {
+            Ok(object) => Ok(Some(object.size)),
+            Err(object_store::Error::NotFound { .. }) => Ok(None),
+            // Some servers say no length of an empty file.
+            Err(error) if failure_in(&error).is_none() => Ok(Some(self.whole(name)?.len() as u64)),
+            Err(error) => Err(self.failed(name, error)),
+        }
+    }
+
+    fn range(&self, name: &str, range: Range<u64>) -> Result<Vec<u8>, StoreError> {
+        let bytes = block_on(self.store.get_range(&self.key(name), range));
+        bytes.map(Into::into).map_err(|error| self.failed(name, error))
+    }
+
+    fn tail(&self, name: &str, most: u64) -> Result<(u64, Vec<u8>), StoreError> {
+        tail(&self.store, &self.key(name), most).map_err(|error| self.failed(name, error))
+    }
+
+    fn whole(&self, name: &str) -> Result<Vec<u8>, StoreError> {
+        let bytes = block_on(async { self.store.get(&self.key(name)).await?.bytes().await });
+        bytes.map(Into::into).map_err(|error| self.failed(name, error))
+    }
+
+    fn put(&self, name: &str, bytes: Vec<u8>) -> Result<(), StoreError> {
+        if self.length(name)?.is_some() {
+            return Err(StoreError::Exists { name: name.to_owned() });
+        }
+        let bytes = Bytes::from(bytes);
+        let incoming = format!("{INCOMING}/{}.{:016x}", name.replace('/', "+"), fastrand::u64(..));
+        self.make_folders(&incoming).map_err(|failure| PathError::new(self.url_of(INCOMING), failure.into_io()))?;
+        let put = block_on(self.store.put(&self.key(&incoming), bytes.clone().into()));
+        put.map_err(|error| self.failed(name, error))?;
+        // There is no checksum in this protocol: it is read back before anybody can see it.
+        let published = match self.whole(&incoming) {
+            Ok(there) if there == bytes => self.publish(&incoming, name, &bytes),
+            Ok(_) => {
+                let what = "the server had other bytes than were sent; they were removed".to_owned();
+                Err(StoreError::Damaged { name: name.to_owned(), what })
+            }
+            Err(error) => Err(error),
+        };
+        if published.is_err() {
+            let _ = block_on(self.store.delete(&self.key(&incoming)));
+        }
+        published
+    }
+
+    fn remove(&self, name: &str) -> Result<(), StoreError> {
+        block_on(self.store.delete(&self.key(name))).map_err(|error| self.failed(name, error))
+    }
+
+    fn discard_unpublished(&self, prefix: &str, is_dead: bool) -> Result<(), StoreError> {
+        // How old something is only the server's clock knows; what is just being sent stays.
+        if !is_dead {
+            return Ok(());
+        }
+        let prefix = format!("{INCOMING}/{}", prefix.replace('/', "+"));
+        let listed = block_on(self.store.list_with_delimiter(Some(&self.key(INCOMING))));
+        let listed = listed.map_err(|error| self.failed(INCOMING, error))?;
+        for object in listed.objects.iter().filter(|object| self.name_of(&object.location).starts_with(&prefix)) {
+            block_on(self.store.delete(&object.location)).map_err(|error| self.failed(INCOMING, error))?;
+        }
+        Ok(())
+    }
+
+    fn prepare(&self) -> Result<(), StoreError> {
+        let refused = |failure: Failure| PathError::new(&self.url, failure.into_io());
+        Ok(self.web.make_folder(&self.url).map_err(refused)?)
+    }
+}
