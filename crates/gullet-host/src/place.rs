@@ -8,7 +8,10 @@ use std::time::Duration;
 
 use gullet_model::definition::{Place, StoreSpec};
 use gullet_model::words::chain;
-use gullet_store::{BucketPlace, Folder, Location, PathError, StoreError, WebFolderPlace, bucket, web_folder};
+use gullet_store::{
+    BucketPlace, Folder, Location, PathError, SshFolderPlace, StoreError, WebFolderPlace, bucket, ssh_folder,
+    web_folder,
+};
 
 use crate::hook::secret::{self, SecretError};
 
@@ -106,6 +109,11 @@ pub fn location_of(spec: &StoreSpec, environment: &BTreeMap<String, String>) -> 
     let limit = spec.limit.map_or(LIMIT, |limit| limit.0);
     match place {
         Place::Folder(folder) => Ok(Arc::new(Folder::new(folder))),
+        Place::Ssh { user, host, port, folder } => {
+            let (key_file, known_hosts) = (spec.key_file.clone(), spec.known_hosts.clone());
+            let shown = spec.location.trim_end_matches('/').to_owned();
+            Ok(ssh_folder(SshFolderPlace { shown, user, host, port, folder, key_file, known_hosts, limit }))
+        }
         Place::Web { url } => {
             let said = credentials(spec, &[USER, PASSWORD], environment)?;
             let sign_in = said.get(USER).map(|user| (user.clone(), said.get(PASSWORD).cloned().unwrap_or_default()));

@@ -14,11 +14,13 @@ use crate::hash::Hash;
 mod bucket;
 mod folder;
 mod remote;
+mod sftp;
 mod web;
 mod webdav;
 
 pub use bucket::{BucketPlace, bucket};
 pub use folder::Folder;
+pub use sftp::{SshFolderPlace, ssh_folder};
 pub use webdav::{WebFolderPlace, web_folder};
 
 /// One object as a location lists it.

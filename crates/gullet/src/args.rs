@@ -28,7 +28,7 @@ pub struct Global {
 /// Where a reading command reads.
 #[derive(Args, Clone, Debug, Default)]
 pub struct ReadingArgs {
-    /// Read this store: one that the definition names, or a place (a folder, s3://…); of that no definition is needed
+    /// Read this store: one that the definition names, or a place (a folder, s3://…, sftp://…); of that no definition is needed
     #[arg(long, value_name = "NAME|PLACE")]
     pub store: Option<PathBuf>,
     #[command(flatten)]

@@ -9,7 +9,8 @@ use url::Url;
 use super::types::{SecretFile, SecretRun, StoreSpec};
 
 /// What may be written as a location.
-pub const FORMS: &str = "an absolute folder, s3://BUCKET/PREFIX, or https://HOST/FOLDER (WebDAV)";
+pub const FORMS: &str =
+    "an absolute folder, s3://BUCKET/PREFIX, sftp://USER@HOST/FOLDER, or https://HOST/FOLDER (WebDAV)";
 
 /// Where the credentials of a far place come from: lines `NAME=VALUE`.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
@@ -32,6 +33,17 @@ pub enum Place {
         bucket: String,
         /// What all names begin with; empty for the whole bucket.
         prefix: String,
+    },
+    /// A folder of another machine, by SFTP.
+    Ssh {
+        /// The account there, where one is named.
+        user: Option<String>,
+        /// The machine, as `ssh` knows it.
+        host: String,
+        /// The port, where one is named.
+        port: Option<u16>,
+        /// The absolute path of the folder.
+        folder: String,
     },
     /// A folder of a WebDAV server.
     Web {
@@ -56,9 +68,34 @@ impl Place {
         };
         match scheme {
             "s3" => Self::bucket(rest),
+            "sftp" => Self::ssh(rest),
             "https" | "http" => Self::web(location),
             _ => Err(format!("`{scheme}://` is no place for a store")),
         }
+    }
+
+    fn ssh(rest: &str) -> Result<Self, String> {
+        let (machine, folder) = rest.split_once('/').ok_or("it names no folder")?;
+        let (user, machine) = machine.rsplit_once('@').map_or((None, machine), |(user, machine)| (Some(user), machine));
+        // An address of IPv6 stands in brackets.
+        let (host, port) =
+            match machine.rsplit_once(':').filter(|(host, _)| !host.starts_with('[') || host.ends_with(']')) {
+                Some((host, port)) => (host, Some(port.parse().map_err(|_| format!("`{port}` is no port"))?)),
+                None => (machine, None),
+            };
+        let host = host.trim_start_matches('[').trim_end_matches(']');
+        let is_plain = |text: &str| !text.is_empty() && !text.starts_with('-') && !text.contains(char::is_whitespace);
+        if user.is_some_and(|user| user.contains(':')) {
+            return Err("a password does not belong here: `ssh` signs in with a key".to_owned());
+        }
+        if !is_plain(host) || !user.is_none_or(is_plain) {
+            return Err("it names no machine".to_owned());
+        }
+        if folder.split('/').any(|part| matches!(part, "." | "..")) || folder.trim_matches('/').is_empty() {
+            return Err("the folder is written from the root of the server on, without `.` and `..`".to_owned());
+        }
+        let folder = format!("/{}", folder.trim_matches('/'));
+        Ok(Self::Ssh { user: user.map(str::to_owned), host: host.to_owned(), port, folder })
     }
 
     fn web(location: &str) -> Result<Self, String> {
@@ -102,6 +139,8 @@ impl StoreSpec {
             ("region", self.region.is_some()),
             ("credentials", self.credentials.is_some()),
             ("authority", self.authority.is_some()),
+            ("key_file", self.key_file.is_some()),
+            ("known_hosts", self.known_hosts.is_some()),
             ("limit", self.limit.is_some()),
         ];
         written.into_iter().filter(|(_, is_written)| *is_written).map(|(key, _)| key).collect()
@@ -119,6 +158,26 @@ mod tests {
         assert_eq!(Place::parse("s3://depot"), bucket("depot", ""));
         assert_eq!(Place::parse("s3://depot/"), bucket("depot", ""));
         assert_eq!(Place::parse("s3://skerry.depot/quay/first/"), bucket("skerry.depot", "quay/first"));
+        let ssh = |user: Option<&str>, host: &str, port, folder: &str| {
+            Ok(Place::Ssh { user: user.map(str::to_owned), host: host.into(), port, folder: folder.into() })
+        };
+        assert_eq!(
+            Place::parse("sftp://quay@far.skerry.example:2022/srv/depot/"),
+            ssh(Some("quay"), "far.skerry.example", Some(2022), "/srv/depot")
+        );
+        assert_eq!(Place::parse("sftp://far/depot"), ssh(None, "far", None, "/depot"));
+        assert_eq!(Place::parse("sftp://[fe80::1]/depot"), ssh(None, "fe80::1", None, "/depot"));
+        assert_eq!(Place::parse("sftp://[fe80::1]:22/depot"), ssh(None, "fe80::1", Some(22), "/depot"));
+        for wrong in [
+            "sftp://far",
+            "sftp://far/",
+            "sftp://-oProxyCommand=x/y",
+            "sftp://a:b@far/x",
+            "sftp://far:x/y",
+            "sftp://far/../x",
+        ] {
+            assert!(Place::parse(wrong).is_err(), "{wrong}");
+        }
         let web = |url: &str| Ok(Place::Web { url: url.into() });
         assert_eq!(
             Place::parse("https://dav.skerry.example:8443/depot/"),

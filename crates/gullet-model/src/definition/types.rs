@@ -130,7 +130,7 @@ impl Definition {
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[schemars(title = "a store", deny_unknown_fields)]
 pub struct StoreSpec {
-    /// An absolute folder, `s3://BUCKET/PREFIX`, or `https://HOST/FOLDER` of a WebDAV server.
+    /// An absolute folder, `s3://BUCKET/PREFIX`, `sftp://USER@HOST/FOLDER`, or `https://HOST/FOLDER` of a WebDAV server.
     pub location: String,
     /// Of a bucket: the URL of its server, such as `https://objects.skerry.example`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -146,6 +146,12 @@ pub struct StoreSpec {
     /// A file with the certificate (PEM) of the authority that the server's certificate comes from, where it is a private one.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub authority: Option<PathBuf>,
+    /// By SFTP: the file of the private key that signs in; by default those that `ssh` tries.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub key_file: Option<PathBuf>,
+    /// By SFTP: the file of known hosts in which the machine must be (`ssh-keyscan` prints its lines); by default those of `ssh`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub known_hosts: Option<PathBuf>,
     /// How long the server of a far place may be silent before it is given up; 60 s by default.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub limit: Option<Span>,

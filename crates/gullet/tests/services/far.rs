@@ -6,11 +6,11 @@ use std::os::unix::fs::PermissionsExt;
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 
-use gullet_store::{BucketPlace, bucket};
+use gullet_store::{BucketPlace, Folder, bucket};
 use serde_json::Value;
 
 use crate::conformance::{Lies, check};
-use crate::harness::Place;
+use crate::harness::{Disk, Mounted, Place};
 use crate::proxy::Proxy;
 use crate::servers::wait_until;
 
@@ -60,6 +60,16 @@ impl Drop for Moto {
 
 pub fn free_port() -> u16 {
     TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port()
+}
+
+#[test]
+fn folders_on_every_filesystem_do_what_every_location_must_do() {
+    let place = Place::new();
+    let _tmpfs = Mounted::at(&place.path("tmpfs"), "200m");
+    let _disks = ["btrfs", "xfs", "ext4"].map(|kind| Disk::at(&place.path(kind), kind));
+    for kind in ["btrfs", "xfs", "ext4", "tmpfs"] {
+        assert_eq!(check(&Folder::new(place.path(kind).join("store"))), Lies::default(), "{kind}");
+    }
 }
 
 #[test]

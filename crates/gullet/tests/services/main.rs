@@ -19,4 +19,5 @@ mod recipes;
 mod recipes_running;
 mod secrets;
 mod servers;
+mod ssh;
 mod web;

@@ -16,6 +16,18 @@ impl Rules<'_> {
         if store.must_be_mounted && !matches!(place, Place::Folder(_)) {
             self.flaw(&at("must_be_mounted"), "only a folder can be a mount point".to_owned(), None);
         }
+        let (is_bucket, is_ssh) = (matches!(place, Place::Bucket { .. }), matches!(place, Place::Ssh { .. }));
+        let is_folder = matches!(place, Place::Folder(_));
+        for key in store.far_keys().into_iter().filter(|_| !is_folder) {
+            let (is_wrong, owner) = match key {
+                "endpoint" | "region" => (!is_bucket, "a bucket"),
+                "key_file" | "known_hosts" => (!is_ssh, "a place that is reached by SFTP"),
+                _ => continue,
+            };
+            if is_wrong {
+                self.flaw(&at(key), format!("only {owner} has such a key"), None);
+            }
+        }
         match place {
             Place::Folder(_) => {
                 for key in store.far_keys() {
@@ -26,9 +38,11 @@ impl Rules<'_> {
                     );
                 }
             }
-            Place::Web { .. } => {
-                for key in store.far_keys().into_iter().filter(|key| matches!(*key, "endpoint" | "region")) {
-                    self.flaw(&at(key), "only a bucket has such a key".to_owned(), None);
+            Place::Web { .. } => {}
+            Place::Ssh { .. } => {
+                for key in store.far_keys().into_iter().filter(|key| matches!(*key, "credentials" | "authority")) {
+                    let hint = "key_file = \"/etc/gullet/far_ed25519\"".to_owned();
+                    self.flaw(&at(key), "`ssh` signs in with a key".to_owned(), Some(hint));
                 }
             }
             Place::Bucket { .. } => {
