@@ -9,6 +9,8 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::io::{Read, Write};
 use std::sync::Arc;
 
+mod parallel;
+
 use gullet_store::{DocumentName, Hash, Hasher, IoPath, Location, PayloadFile, STORE_FILE, Store, StoreError, hash_of};
 use serde::Serialize;
 
@@ -22,6 +24,10 @@ use gullet_model::words::{chain, count};
 
 /// What is no document: payload goes before, and what a store is tried with goes again at once.
 const NO_DOCUMENTS: [&str; 2] = ["payload/", "probes/"];
+/// Payload files that are sent to a far place at the same time: each is in memory as a whole.
+const PAYLOAD_AT_ONCE: usize = 2;
+/// The same of documents.
+const DOCUMENTS_AT_ONCE: usize = 8;
 /// Bytes that are sent at once.
 const PIECE: usize = 1 << 20;
 
@@ -105,8 +111,9 @@ impl Copying<'_> {
         let documents = self.from.location().names("")?;
         let book = Logbook::read(self.from, None, Some(self.state))?;
         let proven = self.state.proven_documents(&self.from.info().id, &self.to.describe());
-        let mut sending = Sending { there: self.there()?, proven, bad: BTreeSet::new(), report: CopyReport::default() };
-        self.payload(&book, &mut sending, progress)?;
+        let there = &self.there()?;
+        let mut sending = Sending { proven, bad: BTreeSet::new(), report: CopyReport::default() };
+        self.payload(&book, there, &mut sending, progress)?;
         // A record that cannot be read may stand on anything.
         for (name, why) in book.unreadable.iter().filter(|(name, _)| name.starts_with("records/")) {
             sending.report.problems.push((name.clone(), why.clone()));
@@ -116,7 +123,7 @@ impl Copying<'_> {
         let is_sendable = |name: &&String| {
             !NO_DOCUMENTS.iter().any(|folder| name.starts_with(folder)) && !lacking.contains(name.as_str())
         };
-        self.documents(documents.iter().filter(is_sendable), &mut sending)?;
+        self.documents(documents.iter().filter(is_sendable), there, &mut sending)?;
         if let Some(name) = self.name {
             for logged in own_runs(&book, self.state.machine()).filter(|logged| !logged.is_copied(name)) {
                 if lacking.contains(logged.name.as_str()) || !self.has(&logged.name, &mut sending)? {
@@ -126,7 +133,7 @@ impl Copying<'_> {
                 let folder = format!("remarks/{}/{}/{}/", logged.record.app, logged.record.machine, logged.record.run);
                 let said = self.from.location().names(&folder)?;
                 let is_of_this = |name: &&String| is_remark(name, RemarkKind::Copied);
-                self.documents(said.iter().filter(is_of_this), &mut sending)?;
+                self.documents(said.iter().filter(is_of_this), there, &mut sending)?;
                 sending.report.runs.push(logged.record.run.clone());
             }
         }
@@ -163,6 +170,7 @@ impl Copying<'_> {
     fn payload(
         &self,
         book: &Logbook,
+        there: &BTreeMap<String, u64>,
         sending: &mut Sending,
         progress: &mut dyn FnMut(u64, u64),
     ) -> Result<(), CopyError> {
@@ -170,26 +178,38 @@ impl Copying<'_> {
         let needed = book.payload_needed(|logged| logged.in_store);
         // What a run with a second copy stands on was read back when that was said.
         let proven = self.name.map(|name| book.payload_needed(|logged| logged.is_copied(name))).unwrap_or_default();
-        let is_done =
-            |name: &String, length: &u64| sending.there.get(name) == Some(length) && proven.contains_key(name);
-        let left: Vec<(&String, &u64)> = needed.iter().filter(|(name, length)| !is_done(name, length)).collect();
-        let (total, mut done) = (left.iter().map(|(_, length)| **length).sum(), 0);
-        for (name, length) in left {
-            progress(done, total);
-            let sent = match known.get(name.as_str()) {
-                Some(file) if file.length == *length => self.payload_file(file, sending),
-                _ => Err(damaged(name, "no record says what its bytes are")),
-            };
+        let is_done = |name: &String, length: &u64| there.get(name) == Some(length) && proven.contains_key(name);
+        let left: Vec<(&String, u64)> = needed
+            .iter()
+            .filter(|(name, length)| !is_done(name, length))
+            .map(|(name, length)| (name, *length))
+            .collect();
+        let (total, mut done) = (left.iter().map(|(_, length)| length).sum(), 0);
+        progress(done, total);
+        let send = |(name, length): &(&String, u64)| match known.get(name.as_str()) {
+            Some(file) if file.length == *length => self.payload_file(file, there),
+            _ => Err(damaged(name, "no record says what its bytes are")),
+        };
+        let threads = if self.to.is_far() { PAYLOAD_AT_ONCE } else { 1 };
+        parallel::each(threads, left.into_iter().map(|file| vec![file]).collect(), send, |(name, length), sent| {
             self.note(name, sent, sending)?;
             done += length;
-        }
-        progress(total, total);
-        Ok(())
+            progress(done, total);
+            Ok(())
+        })
     }
 
     /// Notes of an object that it could not be sent. Where the copy itself cannot be written it makes no sense to go on.
-    fn note(&self, name: &str, sent: Result<(), StoreError>, sending: &mut Sending) -> Result<(), CopyError> {
-        let Err(error) = sent else { return Ok(()) };
+    fn note(&self, name: &str, sent: Result<Sent, StoreError>, sending: &mut Sending) -> Result<(), CopyError> {
+        let error = match sent {
+            Ok(sent) => {
+                sending.report.objects += sent.objects;
+                sending.report.bytes += sent.bytes;
+                sending.report.bytes_read_back += sent.bytes_read_back;
+                return Ok(());
+            }
+            Err(error) => error,
+        };
         if matches!(error, StoreError::Stopped) {
             return Err(CopyError::Stopped);
         }
@@ -202,23 +222,25 @@ impl Copying<'_> {
         Ok(())
     }
 
-    fn payload_file(&self, file: &PayloadFile, sending: &mut Sending) -> Result<(), StoreError> {
-        let there = sending.there.get(&file.name).copied();
+    fn payload_file(&self, file: &PayloadFile, there: &BTreeMap<String, u64>) -> Result<Sent, StoreError> {
+        let there = there.get(&file.name).copied();
         if there == Some(file.length) && self.read_back(&file.name)? == file.blake3 {
-            sending.report.bytes_read_back += file.length;
-            return Ok(());
+            return Ok(Sent { bytes_read_back: file.length, ..Sent::default() });
         }
         if there.is_some() {
             self.to.remove(&file.name)?;
         }
-        self.send(&file.name, Some(file.blake3), &mut sending.report)
+        self.send(&file.name, Some(file.blake3))
     }
 
-    /// Sends one object, and reads it back. An object that is there already is left as it is.
-    fn send(&self, name: &str, blake3: Option<Hash>, report: &mut CopyReport) -> Result<(), StoreError> {
+    /// Sends one object, and reads it back. One that another sender brought there meanwhile is left as it is, and must be the same.
+    fn send(&self, name: &str, blake3: Option<Hash>) -> Result<Sent, StoreError> {
         let mut source = self.from.location().open(name)?;
         let mut object = match self.to.create(name) {
-            Err(StoreError::Exists { .. }) => return Ok(()),
+            Err(StoreError::Exists { .. }) => {
+                let found = hash_of(self.from.location().as_ref(), name, &|| self.is_over())?;
+                return self.brought_meanwhile(name, found);
+            }
             other => other?,
         };
         let (mut hasher, mut piece, mut length) = (Hasher::default(), vec![0; PIECE], 0);
@@ -240,16 +262,21 @@ impl Copying<'_> {
             return Err(damaged(name, "its bytes are not those that its record or its name says: it is not copied"));
         }
         match object.publish(found) {
-            Err(StoreError::Exists { .. }) => return Ok(()),
+            Err(StoreError::Exists { .. }) => return self.brought_meanwhile(name, found),
             other => other?,
         }
         if self.read_back(name)? != found {
             self.to.remove(name)?;
             return Err(damaged(name, "it was read back differently from the copy, and removed there"));
         }
-        report.objects += 1;
-        report.bytes += length;
-        Ok(())
+        Ok(Sent { objects: 1, bytes: length, bytes_read_back: 0 })
+    }
+
+    fn brought_meanwhile(&self, name: &str, wanted: Hash) -> Result<Sent, StoreError> {
+        if self.read_back(name)? == wanted {
+            return Ok(Sent::default());
+        }
+        Err(damaged(name, "the copy has it with other bytes"))
     }
 
     /// The hash of an object as the copy has it.
@@ -257,35 +284,47 @@ impl Copying<'_> {
         hash_of(self.to.as_ref(), name, &|| self.is_over())
     }
 
-    /// Sends documents that the copy does not have, in their order: records before remarks.
-    fn documents<'n>(&self, names: impl Iterator<Item = &'n String>, sending: &mut Sending) -> Result<(), CopyError> {
-        for name in names {
-            // Where a store is made anew or mended from a copy, all of it is read.
-            if self.name.is_some() && sending.there.contains_key(name) && sending.proven.has(name) {
-                continue;
-            }
-            let sent = self.document(name, sending);
-            if sent.is_ok() {
-                sending.proven.note(name).map_err(StoreError::from)?;
-            }
-            self.note(name, sent, sending)?;
+    /// Sends documents that the copy does not have. What another stands on goes first: records before remarks, and those of one
+    /// machine or of one run in their order.
+    fn documents<'n>(
+        &self,
+        names: impl Iterator<Item = &'n String>,
+        there: &BTreeMap<String, u64>,
+        sending: &mut Sending,
+    ) -> Result<(), CopyError> {
+        // Where a store is made anew or mended from a copy, all of it is read.
+        let is_done = |name: &str| self.name.is_some() && there.contains_key(name) && sending.proven.has(name);
+        let mut kinds: BTreeMap<&str, BTreeMap<&str, Vec<&String>>> = BTreeMap::new();
+        for name in names.filter(|name| !is_done(name)) {
+            let kind = name.split('/').next().unwrap_or_default();
+            let folder = name.rsplit_once('/').map_or("", |(folder, _)| folder);
+            kinds.entry(kind).or_default().entry(folder).or_default().push(name);
+        }
+        let threads = if self.to.is_far() { DOCUMENTS_AT_ONCE } else { 1 };
+        for folders in kinds.into_values() {
+            let send = |name: &&String| self.document(name, there);
+            parallel::each(threads, folders.into_values().collect(), send, |name, sent| {
+                if sent.is_ok() {
+                    sending.proven.note(name).map_err(StoreError::from)?;
+                }
+                self.note(name, sent, sending)
+            })?;
         }
         Ok(())
     }
 
     /// Sends one document, or reads back what is there under its name: an earlier call may have been stopped before it could remove
     /// what had arrived damaged.
-    fn document(&self, name: &str, sending: &mut Sending) -> Result<(), StoreError> {
+    fn document(&self, name: &str, there: &BTreeMap<String, u64>) -> Result<Sent, StoreError> {
         let hash = hash_in(name);
-        if let Some(length) = sending.there.get(name) {
+        if let Some(length) = there.get(name) {
             let found = self.read_back(name)?;
             if hash.is_none_or(|hash| hash == found) {
-                sending.report.bytes_read_back += length;
-                return Ok(());
+                return Ok(Sent { bytes_read_back: *length, ..Sent::default() });
             }
             self.to.remove(name)?;
         }
-        self.send(name, hash, &mut sending.report)
+        self.send(name, hash)
     }
 
     /// Whether the copy has a record, read back.
@@ -294,7 +333,7 @@ impl Copying<'_> {
             return Ok(false);
         }
         let found = self.read_back(record).and_then(|found| match hash_in(record) == Some(found) {
-            true => Ok(()),
+            true => Ok(Sent::default()),
             false => Err(damaged(record, "the copy has it with other bytes")),
         });
         let is_there = found.is_ok();
@@ -320,10 +359,17 @@ impl Logged {
     }
 }
 
+/// What became of one object.
+#[derive(Default)]
+struct Sent {
+    /// Objects that were sent: it, or none.
+    objects: u64,
+    bytes: u64,
+    bytes_read_back: u64,
+}
+
 /// What is known while a copy is made.
 struct Sending {
-    /// What the copy had before, with its lengths.
-    there: BTreeMap<String, u64>,
     /// Documents that were read back there.
     proven: ProvenDocuments,
     /// What could not be sent.
