@@ -32,9 +32,9 @@ if [ ${#missing[@]} -gt 0 ]; then
     exit 1
   fi
 fi
-# Readers of open formats by others, and an object storage, from PyPI.
-if ! python3 -c 'import pyzstd, blake3, prometheus_client, moto.server' 2>/dev/null; then
-  packages=(pyzstd blake3 prometheus_client "moto[server,s3]")
+# Readers of open formats by others, and two object storages (a good and a careless one), from PyPI.
+if ! python3 -c 'import pyzstd, blake3, prometheus_client, moto.server, nanio' 2>/dev/null; then
+  packages=(pyzstd blake3 prometheus_client "moto[server,s3]" nanio)
   python3 -m pip install --quiet "${packages[@]}" 2>/dev/null ||
     python3 -m pip install --quiet --break-system-packages "${packages[@]}" ||
     { echo "missing: Python packages (python3 -m pip install ${packages[*]})" >&2; exit 1; }

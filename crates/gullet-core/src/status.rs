@@ -12,6 +12,10 @@ use gullet_model::words::time;
 use gullet_restore::restore::place::{Journal, JournalStage};
 use gullet_run::hold::NoteStatus;
 
+mod machines;
+
+pub use machines::{MachineStatus, of_store};
+
 /// How an application stands. Ordered; the number is the exit code.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
@@ -109,6 +113,11 @@ pub enum CalendarState {
         called: Option<Timestamp>,
         /// The newest moment that is due and must be over by now.
         due: Option<Timestamp>,
+    },
+    /// It has schedules on another machine, as its newest record says.
+    Elsewhere {
+        /// The newest moment that is due and must be over by now.
+        due: Timestamp,
     },
 }
 
@@ -248,7 +257,12 @@ fn failed_drill(app: &str, book: &Logbook, now: Timestamp) -> Option<String> {
 
 /// What is to be said of the schedules.
 fn of_calendar(calendar: &CalendarState, good: Option<&Logged>, about: &Circumstances) -> Vec<(Severity, String)> {
+    let not_since = |due: Timestamp| {
+        let text = format!("there is no complete run since it was due at {}", time(due));
+        good.is_none_or(|good| good.record.started < due).then_some((Severity::Critical, text))
+    };
     let (called, due) = match calendar {
+        CalendarState::Elsewhere { due } => return not_since(*due).into_iter().collect(),
         CalendarState::Unscheduled => {
             let text = "it has no schedule, and does not say why (`no_schedule`)";
             return vec![(Severity::Warning, text.to_owned())];
@@ -267,9 +281,7 @@ fn of_calendar(calendar: &CalendarState, good: Option<&Logged>, about: &Circumst
             format!("nothing starts by its schedule: `gullet due` was {when}; see `gullet timer --every-minute`");
         found.push((Severity::Critical, text));
     }
-    if let Some(due) = due.filter(|due| good.is_none_or(|good| good.record.started < *due)) {
-        found.push((Severity::Critical, format!("there is no complete run since it was due at {}", time(due))));
-    }
+    found.extend(due.and_then(not_since));
     found
 }
 

@@ -241,11 +241,13 @@ pub fn has_trigger(
 
 mod find;
 mod list;
+mod machines;
 mod order;
 mod payload;
 
 pub use find::{FindError, MachineName, Moment, RunSpec, Which};
 pub use list::{RunLine, RunList};
+pub use machines::MachineRuns;
 pub(crate) use payload::payload_needed;
 
 /// What this machine knows to have written into a store. Read before the store is listed: what is written meanwhile is not in the

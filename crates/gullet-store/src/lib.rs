@@ -26,6 +26,7 @@ pub mod listing;
 mod location;
 mod packing;
 mod payload;
+mod probe;
 mod reader;
 mod seal;
 mod store;
@@ -43,6 +44,7 @@ pub use location::{
     free_space, ssh_folder, web_folder,
 };
 pub use payload::{FRAME_LIMIT, OpenPayload, PayloadFile, Toc, TocChunk, TocFrame};
+pub use probe::{Abilities, probe};
 pub use reader::{ChunkReader, Place};
 pub use seal::{Identities, KeyError, PublicKey, Recipients, SEALED, new_identity};
 pub use store::{FORMAT, MachineInfo, STORE_FILE, Store, StoreInfo};

@@ -18,7 +18,7 @@ use jiff::{SignedDuration, Timestamp};
 use serde::Serialize;
 
 use super::due::read_ledger;
-use crate::args::Global;
+use crate::args::{Global, OpeningArgs};
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::open;
@@ -33,11 +33,19 @@ use crate::ui::{BAD, GOOD, Ui, WARN, styled};
 /// counts. It only looks, and answers within two seconds.
 ///
 /// Example: gullet status
-#[derive(Args)]
+#[derive(Args, Default)]
 pub struct StatusArgs {
     /// Only these applications
     #[arg(value_name = "APP")]
     pub(super) apps: Vec<String>,
+    /// All machines of this store instead, by the store alone: one that the definition names, or a place (a folder, s3://…)
+    #[arg(long, value_name = "NAME|PLACE", conflicts_with_all = ["openmetrics", "out"])]
+    pub(super) store: Option<PathBuf>,
+    /// With --store: only this machine, by its host name or its id in the store
+    #[arg(long, value_name = "NAME", requires = "store")]
+    pub(super) machine: Option<String>,
+    #[command(flatten)]
+    pub(super) opening: OpeningArgs,
     /// Print figures for a metrics collector (OpenMetrics) instead
     #[arg(long)]
     pub(super) openmetrics: bool,
@@ -47,6 +55,9 @@ pub struct StatusArgs {
 }
 
 pub fn status(ui: &mut Ui, global: &Global, args: &StatusArgs) -> Result<Exit, CommandError> {
+    if let Some(place) = &args.store {
+        return of_store(ui, global, args, place);
+    }
     let found = gather(global, &args.apps);
     let (statuses, untold, left_out) = match found {
         Ok(found) => found,
@@ -76,7 +87,7 @@ pub fn status(ui: &mut Ui, global: &Global, args: &StatusArgs) -> Result<Exit, C
             "left_out": left_out,
         }))?;
     } else {
-        show(ui, &statuses);
+        show(ui, &statuses, None);
         for flaw in &left_out {
             ui.say(format!("{} {}", styled(BAD, "✗ left out:"), harmless(flaw)));
         }
@@ -243,7 +254,42 @@ fn calendar(loaded: &Loaded, state: &State, app: &str) -> Result<Option<Calendar
     Ok(Some(CalendarState::Scheduled { called: ledger.called, due: due.max() }))
 }
 
-fn show(ui: &mut Ui, statuses: &[AppStatus]) {
+/// How all machines of a store stand.
+fn of_store(ui: &mut Ui, global: &Global, args: &StatusArgs, place: &Path) -> Result<Exit, CommandError> {
+    let identities = open::identities(&args.opening)?;
+    let named = place.to_str().filter(|name| !name.contains('/'));
+    let named = named.and_then(|name| open::sound(global).ok()?.loaded.definition.store.get(name).cloned());
+    let spec = named.map_or_else(|| open::undefined(place), Ok)?;
+    let found = open::store_at(&spec).and_then(|store| {
+        let store = store.with_identities(identities);
+        Ok(status::of_store(&store, args.machine.as_deref(), Timestamp::now())?)
+    });
+    let mut found = match found {
+        Ok(found) => found,
+        Err(error) => {
+            ui.error(&error);
+            return Ok(Exit::Monitoring(Severity::Unknown.code()));
+        }
+    };
+    found.retain(|one| args.apps.is_empty() || args.apps.contains(&one.status.app));
+    let worst = found.iter().map(|one| one.status.level).max().unwrap_or(Severity::Unknown);
+    if ui.is_json() {
+        ui.json(&serde_json::json!({ "level": worst, "applications": found }))?;
+        return Ok(Exit::Monitoring(worst.code()));
+    }
+    if found.is_empty() {
+        ui.say("the store has no run of any machine that is meant");
+        return Ok(Exit::Monitoring(worst.code()));
+    }
+    let (machines, statuses): (Vec<String>, Vec<AppStatus>) =
+        found.into_iter().map(|one| (if one.host.is_empty() { one.machine } else { one.host }, one.status)).unzip();
+    show(ui, &statuses, Some(&machines));
+    ui.tell("By the store alone: whether something is held, and what a definition asks for since its last run, its machine knows.");
+    Ok(Exit::Monitoring(worst.code()))
+}
+
+/// A line for each application, with its machine where several are shown.
+fn show(ui: &mut Ui, statuses: &[AppStatus], machines: Option<&[String]>) {
     let now = Timestamp::now();
     let rows = statuses.iter().map(|status| {
         let (style, mark) = match status.level {
@@ -264,11 +310,18 @@ fn show(ui: &mut Ui, statuses: &[AppStatus]) {
             status.proven.map_or_else(|| "never".to_owned(), |at| ago(at, now)),
         ]
     });
-    let columns = ["application", "protected", "last complete", "last run", "last verified", "last drilled"];
+    let mut columns = vec!["application", "protected", "last complete", "last run", "last verified", "last drilled"];
+    let mut rows: Vec<Vec<String>> = rows.collect();
+    if let Some(machines) = machines {
+        columns.insert(1, "machine");
+        rows.iter_mut().zip(machines).for_each(|(row, machine)| row.insert(1, harmless(machine)));
+    }
     let lines = statuses.iter().map(|status| {
         let outside = status.outside.iter().map(|(part, id)| format!("outside, with another system: {part}: {id}"));
-        let reasons = status.reasons.iter().cloned().chain(outside);
+        // Of many machines only what there is to do is said.
+        let is_short = machines.is_some() && status.level == Severity::Ok;
+        let reasons = status.reasons.iter().filter(|_| !is_short).cloned().chain(outside);
         reasons.map(|text| harmless(&text)).collect::<Vec<_>>()
     });
-    ui.say(lined_table(&columns, rows.collect(), &lines.collect::<Vec<_>>()));
+    ui.say(lined_table(&columns, rows, &lines.collect::<Vec<_>>()));
 }

@@ -9,7 +9,7 @@ use gullet_host::state::{State, SweepLock};
 use gullet_logbook::sweep::{self, Sweep, Sweeper, retire};
 use gullet_model::definition::{Loaded, Span, StoreSpec};
 use gullet_model::ids::random_id;
-use gullet_store::{MachineInfo, Recipients, Store};
+use gullet_store::{MachineInfo, Recipients, Store, probe};
 use jiff::{SignedDuration, Timestamp};
 
 use crate::args::{Global, OpeningArgs};
@@ -19,7 +19,7 @@ use crate::open;
 use crate::outside::{RealWorld, SystemRandom};
 use crate::table::pairs;
 use crate::text::{count, harmless, size, time};
-use crate::ui::{GOOD, Ui, styled};
+use crate::ui::{GOOD, Ui, WARN, styled};
 
 /// Make stores, and look at them
 #[derive(Subcommand)]
@@ -29,7 +29,10 @@ pub enum StoreCommand {
     ///
     /// Example: gullet store info depot
     Info(NamedArgs),
-    /// Try whether a store can be written, read and cleared
+    /// Try what the place of a store can really do
+    ///
+    /// Objects are written, read whole and in part, listed, written again under the same name by one and by several at once, and
+    /// removed. What the place cannot do is said, and what that means.
     ///
     /// Example: gullet store test depot
     Test(NamedArgs),
@@ -143,21 +146,48 @@ fn own(global: &Global, name: &str, opening: &OpeningArgs) -> Result<(Loaded, St
 
 fn test(ui: &mut Ui, global: &Global, name: &str) -> Result<Exit, CommandError> {
     let store = open::store_at(&spec_of(global, name)?)?;
-    let (place, id) = (store.location(), random_id(&SystemRandom, 12));
-    let (name, bytes) = (format!("probes/{id}"), id.repeat(5000));
-    place.write(&name, bytes.as_bytes())?;
-    let read = place.read(&name)?;
-    place.remove(&name)?;
-    if read != bytes.as_bytes() {
-        return Err(CommandError::text(Exit::Failed, "what was written read back differently"));
-    }
-    if ui.is_json() {
-        ui.json(&serde_json::json!({ "location": place.describe(), "ok": true, "free_bytes": place.free_space()? }))?;
+    let place = store.location();
+    let abilities = probe(place.as_ref(), &random_id(&SystemRandom, 12))?;
+    let free = place.free_space()?;
+    let exit = if abilities.creates_only && abilities.has_one_winner && abilities.removes {
+        Exit::Complete
     } else {
-        let free = place.free_space()?.map_or_else(String::new, |free| format!("; {} free", size(free)));
-        ui.say(format!("{} written, read back and removed at {}{free}", styled(GOOD, "✓ usable:"), place.describe()));
+        Exit::Warnings
+    };
+    if ui.is_json() {
+        let location = place.describe();
+        let answer = serde_json::json!({ "location": location, "ok": true, "can": abilities, "free_bytes": free });
+        ui.json(&answer)?;
+        return Ok(exit);
     }
-    Ok(Exit::Complete)
+    let free = free.map_or_else(String::new, |free| format!("; {} free", size(free)));
+    let done = if abilities.removes {
+        "written, read back whole and in part, removed"
+    } else {
+        "written, read back whole and in part"
+    };
+    ui.say(format!("{} {done} at {}{free}", styled(GOOD, "✓ usable:"), harmless(&place.describe())));
+    let lacks = [
+        (
+            abilities.creates_only,
+            "an object whose name is taken is overwritten there, and the server says that all is well",
+        ),
+        (
+            abilities.has_one_winner,
+            "of several writers of one name at the same moment more than one is told that it did",
+        ),
+        (
+            abilities.removes,
+            "nothing can be removed there with these rights: `thin` goes on, `store sweep` frees nothing",
+        ),
+    ];
+    for (_, what) in lacks.iter().filter(|(can, _)| !can) {
+        ui.say(format!("  {} {what}", styled(WARN, "!")));
+    }
+    if !abilities.creates_only || !abilities.has_one_winner {
+        ui.tell("Nothing is lost by that: names are used once, and a document's name has the hash of its bytes (FORMAT.md).");
+    }
+    Ok(exit)
 }
 
 /// Sweeps, or only looks without a lock.

@@ -177,7 +177,7 @@ impl Tour<'_> {
         let verified =
             verify::verify(self.ui, &self.global, &VerifyArgs { reading: READING, ..VerifyArgs::default() })?;
         self.shell("gullet status");
-        status::status(self.ui, &self.global, &StatusArgs { apps: Vec::new(), openmetrics: false, out: None })?;
+        status::status(self.ui, &self.global, &StatusArgs::default())?;
         Ok((third, verified))
     }
 

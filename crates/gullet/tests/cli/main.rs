@@ -25,6 +25,7 @@ mod hold;
 mod keep;
 mod keep_model;
 mod left_out;
+mod machines;
 mod model;
 mod notify;
 mod output;

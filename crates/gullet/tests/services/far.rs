@@ -122,6 +122,51 @@ pub fn restored(place: &Place, arguments: &[&str]) -> Vec<u8> {
 }
 
 #[test]
+fn a_place_is_tried_and_what_a_careless_server_does_is_found() {
+    let (moto, place) = (Moto::start(), place());
+    with_copy(&place, moto.port, "");
+    place.gullet(&["store", "new", "depot"]).exits(0);
+    place.gullet(&["store", "test", "depot"]).exits(0).says("✓ usable: written, read back whole and in part, removed");
+    place.gullet(&["run", "desk", "--quiet"]).exits(0);
+    place.gullet(&["store", "copy", "depot"]).exits(0);
+    place.gullet(&["store", "test", "far"]).exits(0);
+    assert!(!place.json(&["store", "info", "far"])["records"].is_null());
+    // nanio takes no notice of `If-None-Match`.
+    let (careless, folder) = (free_port(), tempfile::tempdir().unwrap());
+    fs::create_dir(folder.path().join("depot")).unwrap();
+    let mut command = Command::new("python3");
+    command.args([
+        "-c",
+        "from nanio.cli import main; main()",
+        "serve",
+        "--host",
+        "127.0.0.1",
+        "--port",
+        &careless.to_string(),
+    ]);
+    command.arg("--data-dir").arg(folder.path()).env("NANIO_ACCESS_KEY", "AK").env("NANIO_SECRET_KEY", "SK");
+    let server = command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+    let _server = Running(server);
+    wait_until("the careless server", || std::net::TcpStream::connect(("127.0.0.1", careless)).is_ok());
+    with_copy(&place, careless, "");
+    place.gullet(&["store", "copy", "depot", "--make"]).exits(0);
+    place.gullet(&["store", "test", "far"]).exits(6).says("an object whose name is taken is overwritten there");
+    let can = place.gullet(&["store", "test", "far", "--json"]).exits(6).json()["can"].clone();
+    assert_eq!(can, serde_json::json!({ "creates_only": false, "has_one_winner": false, "removes": true }));
+    place.gullet(&["verify", "--store", "far"]).exits(0);
+}
+
+/// A server that ends with the test.
+struct Running(Child);
+
+impl Drop for Running {
+    fn drop(&mut self) {
+        let _ = self.0.kill();
+        let _ = self.0.wait();
+    }
+}
+
+#[test]
 fn a_copy_in_a_bucket_is_a_whole_store_and_outlives_the_first() {
     let (moto, place) = (Moto::start(), place());
     with_copy(&place, moto.port, "");
