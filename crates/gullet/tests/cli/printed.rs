@@ -185,7 +185,7 @@ fn what_is_printed_when_something_is_wrong() {
         assert_snapshot!("runs-after-trouble", said(&["runs"]));
         let first = place.runs()[0]["run"].as_str().unwrap().to_owned();
         let of_first = |path: &PathBuf| path.display().to_string().contains(&first);
-        place.flip(&place.files_below("depot/payload").into_iter().find(of_first).unwrap(), 40);
+        place.flip(&place.files_below("depot/payload").into_iter().find(of_first).unwrap(), 1);
         assert_snapshot!("verify-damaged", said(&["verify"]));
         assert_snapshot!("restore-damaged", said(&["restore", &first, "--into", "out"]));
         assert_snapshot!("unknown-application", said(&["run", "dekc"]));
