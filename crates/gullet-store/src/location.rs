@@ -86,6 +86,12 @@ pub trait Location: Send + Sync {
         false
     }
 
+    /// Whether an object that could be published is there as it was sent, by a checksum of the server's own or because it was read
+    /// back for that. Elsewhere whoever wants to know reads it.
+    fn checks_what_arrives(&self) -> bool {
+        false
+    }
+
     /// The lengths of those of these objects that are there.
     ///
     /// # Errors

@@ -85,7 +85,7 @@ pub fn steps(plan: &Plan) -> Vec<PlanStep> {
     }
     steps.extend(plan.copies.iter().map(|copy| {
         let place = &copy.spec.location;
-        let what = format!("send what is new to the copy `{}` at {place}, and read it back there", copy.name);
+        let what = format!("send what is new to the copy `{}` at {place}, and check it there", copy.name);
         PlanStep { when: "copy", kind: None, about: None, what, command: None, detail: None }
     }));
     steps

@@ -154,6 +154,10 @@ pub(super) fn failed(place: &str, name: &str, error: object_store::Error) -> Sto
 }
 
 impl Requests for Bucket {
+    fn checks_what_arrives(&self) -> bool {
+        true
+    }
+
     fn describe(&self) -> String {
         self.shown.clone()
     }

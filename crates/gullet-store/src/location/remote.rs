@@ -40,6 +40,8 @@ pub(super) trait Requests: Send + Sync + 'static {
     fn put(&self, name: &str, bytes: Vec<u8>) -> Result<(), StoreError>;
     /// As [`Location::remove`].
     fn remove(&self, name: &str) -> Result<(), StoreError>;
+    /// As [`Location::checks_what_arrives`].
+    fn checks_what_arrives(&self) -> bool;
     /// As [`Location::free_space`].
     fn free_space(&self) -> Result<Option<u64>, StoreError> {
         Ok(None)
@@ -103,6 +105,10 @@ impl<R: Requests> Location for Remote<R> {
 
     fn is_far(&self) -> bool {
         true
+    }
+
+    fn checks_what_arrives(&self) -> bool {
+        self.0.checks_what_arrives()
     }
 
     fn lengths(&self, names: &[&str]) -> Result<HashMap<String, u64>, StoreError> {

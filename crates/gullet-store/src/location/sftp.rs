@@ -201,6 +201,10 @@ impl SshFolder {
 }
 
 impl Requests for SshFolder {
+    fn checks_what_arrives(&self) -> bool {
+        false
+    }
+
     fn describe(&self) -> String {
         self.place.shown.clone()
     }

@@ -132,6 +132,10 @@ impl WebFolder {
 }
 
 impl Requests for WebFolder {
+    fn checks_what_arrives(&self) -> bool {
+        true
+    }
+
     fn describe(&self) -> String {
         self.url.clone()
     }

@@ -132,11 +132,11 @@ fn damage_does_not_spread_and_what_is_damaged_in_the_copy_is_sent_anew() {
     };
     fresh();
     flip("far");
-    place.gullet(&["store", "copy", "depot"]).exits(0).says("sent and read back");
+    place.gullet(&["store", "copy", "depot"]).exits(0).says("sent and checked");
     fresh();
     let path = place.files_below("far/payload").remove(0);
     fs::write(&path, &fs::read(&path).unwrap()[..1000]).unwrap();
-    place.gullet(&["store", "copy", "depot"]).exits(0).says("sent and read back");
+    place.gullet(&["store", "copy", "depot"]).exits(0).says("sent and checked");
     place.gullet(&["verify", "--store", "far"]).exits(0);
     // Another store, or something else, is never written to.
     for (what, why) in [("store", "there is another store at"), ("files", "is not empty and no store")] {
@@ -165,7 +165,7 @@ fn a_damaged_store_is_mended_from_its_copy() {
         fs::write(path, bytes).unwrap();
     }
     place.gullet(&["verify"]).exits(1);
-    let found = place.gullet(&["store", "copy", "far", "--to", "depot"]).exits(0).says("3 objects sent and read back");
+    let found = place.gullet(&["store", "copy", "far", "--to", "depot"]).exits(0).says("3 objects sent and checked");
     assert!(found.out.contains("depot: "), "{}", found.out);
     let mended = contents(&place, "depot");
     assert!(whole.iter().all(|object| mended.contains(object)), "all that was there is there again");

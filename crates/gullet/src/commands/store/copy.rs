@@ -16,7 +16,7 @@ use crate::ui::{GOOD, Ui, styled};
 
 /// Send what the copies of a store do not have yet
 ///
-/// It is done by itself after each run. Every byte is read back from the copy; what was cut off goes on where it stopped. With
+/// It is done by itself after each run. Every byte is checked there, by the place itself or by reading it back; what was cut off goes on where it stopped. With
 /// --to a store is made anew from its copy, or mended: all of it is read back, and what is damaged or missing is sent.
 ///
 /// Example: gullet store copy depot
@@ -105,7 +105,7 @@ fn show(ui: &mut Ui, to: &str, report: &CopyReport) {
     let mut what = vec![if report.objects == 0 {
         "nothing was missing".to_owned()
     } else {
-        format!("{} sent and read back, {}", count(report.objects, "object"), size(report.bytes))
+        format!("{} sent and checked, {}", count(report.objects, "object"), size(report.bytes))
     }];
     if report.bytes_read_back > 0 {
         what.push(format!("{} that were there already read back", size(report.bytes_read_back)));
@@ -166,7 +166,7 @@ pub(in crate::commands) fn after_run(ui: &mut Ui, loaded: &Loaded, state: &State
     for to in &spec.copies {
         match copy_to(ui, loaded, (state, outside), (name, to), Make::Never) {
             Ok(report) if report.problems.is_empty() => {
-                ui.tell(format!("copied to {to}: {} read back there", size(report.bytes + report.bytes_read_back)));
+                ui.tell(format!("copied to {to}: {} checked there", size(report.bytes + report.bytes_read_back)));
             }
             Ok(report) => {
                 let (object, why) = &report.problems[0];
