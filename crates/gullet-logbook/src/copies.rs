@@ -120,8 +120,10 @@ impl Copying<'_> {
             sending.bad.insert(name.clone());
         }
         let lacking = lacking(&book, &documents, &sending.bad);
+        // The store's own file was compared when the place was looked at.
         let is_sendable = |name: &&String| {
-            !NO_DOCUMENTS.iter().any(|folder| name.starts_with(folder)) && !lacking.contains(name.as_str())
+            let is_document = *name != STORE_FILE && !NO_DOCUMENTS.iter().any(|folder| name.starts_with(folder));
+            is_document && !lacking.contains(name.as_str())
         };
         self.documents(documents.iter().filter(is_sendable), there, &mut sending)?;
         if let Some(name) = self.name {

@@ -1,7 +1,7 @@
 //! The demo: a booking desk that is open in a temporary folder, and a definition for it.
 
 use std::fs;
-use std::os::unix::fs::symlink;
+use std::os::unix::fs::{PermissionsExt, symlink};
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Output, Stdio};
 use std::time::{Duration, Instant};
@@ -65,12 +65,35 @@ impl Demo {
         self.filled(include_str!("demo.toml"))
     }
 
+    /// Gives the store a second copy, in a bucket of this object storage.
+    pub fn add_copy(&self, endpoint: &str) -> Result<(), CommandError> {
+        let keys = self.path("far.keys");
+        fs::write(&keys, "AWS_ACCESS_KEY_ID=tour\nAWS_SECRET_ACCESS_KEY=of quaybook\n")?;
+        fs::set_permissions(&keys, fs::Permissions::from_mode(0o600))?;
+        let text = fs::read_to_string(self.definition())?;
+        let text = text.replace(
+            "\n[app.quaybook]",
+            &format!(
+                "copies = [\"far\"]\n\n[store.far]\nlocation = \"s3://skerry-depot/quay\"\nendpoint = \"{endpoint}\"\n\
+             credentials = {{ file = \"{}\" }}\n\n[app.quaybook]",
+                keys.display()
+            ),
+        );
+        Ok(fs::write(self.definition(), text)?)
+    }
+
+    /// The definition without the copy.
+    pub fn forget_copy(&self) -> Result<(), CommandError> {
+        Ok(fs::write(self.definition(), self.definition_text())?)
+    }
+
     /// Adds what makes it run every night by itself, and two more applications.
     pub fn add_nights(&self) -> Result<(), CommandError> {
         fs::create_dir_all(self.path("fares"))?;
         fs::write(self.path("fares/2026.csv"), "from,to,cents\nSkerry,Inner Isles,1250\nSkerry,Outer Isles,3100\n")?;
         let nights = self.filled(include_str!("night.toml"));
-        fs::write(self.definition(), format!("{}{nights}", self.definition_text()))?;
+        let text = fs::read_to_string(self.definition())?;
+        fs::write(self.definition(), format!("{text}{nights}"))?;
         Ok(())
     }
 

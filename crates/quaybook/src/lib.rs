@@ -7,6 +7,7 @@
 //! - [`Desk`]: the folder that everything lies in.
 //! - `serve`: takes bookings and answers on a Unix socket; `client`: the other side of that socket.
 //! - `web`: the desk over HTTP.
+//! - [`ObjectStorage`]: an object storage in memory, for a second copy on the tour.
 //! - [`Misbehaviour`]: the ways in which a desk can lie to whoever backs it up.
 //!
 //! This is a program's own crate, not a core: it prints and reads the clock.
@@ -17,6 +18,7 @@ mod cli;
 mod client;
 mod desk;
 mod misbehave;
+mod objects;
 mod serve;
 mod web;
 
@@ -24,3 +26,4 @@ pub use audit::Audit;
 pub use cli::run;
 pub use desk::{Desk, LEDGERS};
 pub use misbehave::Misbehaviour;
+pub use objects::ObjectStorage;

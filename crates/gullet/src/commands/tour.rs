@@ -15,6 +15,7 @@ use super::restore::RestoreArgs;
 use super::run::RunArgs;
 use super::runs::RunsArgs;
 use super::status::StatusArgs;
+use super::store::copy::CopyArgs;
 use super::store::{NewStoreArgs, StoreCommand};
 use super::verify::VerifyArgs;
 use super::{agenda, drill, due, notify, plan, restore, run, runs, status, store, verify};
@@ -103,6 +104,11 @@ impl Tour<'_> {
             return Ok(drilled);
         }
 
+        let elsewhere = self.elsewhere()?;
+        if elsewhere != Exit::Complete {
+            return Ok(elsewhere);
+        }
+
         self.chapter("A second run stores what is new, and no more");
         let second = self.run("the second run of the tour", &[])?;
 
@@ -149,10 +155,7 @@ impl Tour<'_> {
         if restored != Exit::Complete {
             return Ok(restored);
         }
-        let desk = self.demo.path("desk");
-        let below = desk.strip_prefix("/").unwrap_or(&desk).to_path_buf();
-        let restored = self.demo.path("restored").join("files").join(below);
-        let (held_agrees, held_said) = self.demo.audit(&restored)?;
+        let (held_agrees, held_said) = self.demo.audit(&self.of_desk("restored"))?;
         self.ui.say("");
         self.side_by_side(&[
             ("copied while it served", plain_agrees, plain_said),
@@ -165,6 +168,45 @@ impl Tour<'_> {
             ));
         }
         Ok(Exit::Complete)
+    }
+
+    /// A second copy in an object storage, and the day on which the first store is lost.
+    fn elsewhere(&mut self) -> Result<Exit, CommandError> {
+        self.chapter("Elsewhere, and the day the first store is lost");
+        self.tell("A store on the same machine is half a backup. The copy goes to an object storage; in its place stands one that");
+        self.tell("comes with the tour and keeps everything in memory.");
+        let storage = quaybook::ObjectStorage::start()?;
+        self.demo.add_copy(&storage.endpoint())?;
+        let copy = |store: &str, to: Option<&str>, make| {
+            StoreCommand::Copy(CopyArgs { store: store.to_owned(), to: to.map(str::to_owned), make })
+        };
+        self.shell("gullet store copy depot");
+        let copied = store::store(self.ui, &self.global, &copy("depot", None, false))?;
+        self.shell("rm -r depot");
+        std::fs::remove_dir_all(self.demo.path("depot"))?;
+        self.shell("gullet restore quaybook@latest --store far --into from-far");
+        let reading = ReadingArgs { store: Some("far".into()), ..READING };
+        let into = Some(self.demo.path("from-far"));
+        let args = RestoreArgs { run: "quaybook@latest".to_owned(), into, reading, ..RestoreArgs::default() };
+        let restored = restore::restore(self.ui, &self.global, &args)?;
+        let (agrees, said) = self.demo.audit(&self.of_desk("from-far"))?;
+        self.ui.say(said);
+        self.tell("The store itself is made anew from its copy:");
+        self.shell("gullet store copy far --to depot --make");
+        let made = store::store(self.ui, &self.global, &copy("far", Some("depot"), true))?;
+        if !agrees {
+            return Err(CommandError::text(Exit::Failed, "what came from the copy does not agree: please report it"));
+        }
+        // It goes with this chapter, and so does what the definition says of it.
+        self.demo.forget_copy()?;
+        Ok(copied.worse(restored).worse(made))
+    }
+
+    /// Where the desk lies below a folder of what was restored.
+    fn of_desk(&self, restored: &str) -> std::path::PathBuf {
+        let desk = self.demo.path("desk");
+        let below = desk.strip_prefix("/").unwrap_or(&desk);
+        self.demo.path(restored).join("files").join(below)
     }
 
     fn look_back(&mut self) -> Result<(Exit, Exit), CommandError> {

@@ -58,6 +58,37 @@ fn what_is_due_is_run_once_and_what_could_not_be_is_told() {
     place.gullet(&["runs", "--outcome", "missed"]).exits(0).says("the machine was off or asleep");
 }
 
+/// Two applications that are due at the same moment; each notes when its part is read, and waits for the other where `waits`.
+fn two(limits: &str, waits: bool) -> Place {
+    let place = Place::new();
+    let app = |name: &str, other: &str| {
+        let wait = format!("i=0; until test -e @/{other}-began || test $i = 100; do sleep 0.05; i=$((i+1)); done;");
+        let wait = if waits { wait } else { String::new() };
+        format!(
+            "[app.{name}]\nno_hold = \"a test\"\n[[app.{name}.part]]\nname = \"a\"\ncommand = [\"sh\", \"-c\", \"echo {name} begins >> @/story; \
+             touch @/{name}-began; {wait} echo {name} ends >> @/story; echo x\"]\n\
+             [[app.{name}.schedule]]\nname = \"nightly\"\nevery = \"day\"\nat = \"01:30\"\nzone = \"UTC\"\n"
+        )
+    };
+    place.define(&format!("{limits}{}{}", app("desk", "ledger"), app("ledger", "desk")));
+    place.gullet(&["store", "new", "depot"]).exits(0);
+    due(&place, "01 12:00:00").exits(0);
+    due(&place, "02 01:30:10").exits(0);
+    assert_eq!(triggers(&place), [nightly("complete", 2), nightly("complete", 2)]);
+    place
+}
+
+#[test]
+fn applications_run_together_where_that_is_allowed_and_else_one_after_the_other() {
+    let story = |place: &Place| fs::read_to_string(place.path("story")).unwrap();
+    let after = two("", false);
+    assert_eq!(story(&after), "desk begins\ndesk ends\nledger begins\nledger ends\n");
+    // Each goes on when the other has begun: one alone would wait for five seconds.
+    let together = two("[limits]\nat_once = 2\n", true);
+    let lines: Vec<String> = story(&together).lines().map(str::to_owned).collect();
+    assert!(lines[..2].iter().all(|line| line.ends_with("begins")), "{lines:?}");
+}
+
 #[test]
 fn what_was_about_to_be_started_is_never_started_twice() {
     let place = place(NIGHTLY);

@@ -155,7 +155,8 @@ fn the_tour_ends_well() {
     let mut tour = place.command(&["tour"]);
     tour.env("TMPDIR", place.path(""));
     let tour = called(tour).exits(0);
-    for text in ["they disagree", "they agree", "✗ failed", "✓ intact", "✓ ok"] {
+    for text in ["they disagree", "they agree", "1 run copied now", "$ rm -r depot", "✗ failed", "✓ intact", "✓ ok"]
+    {
         assert!(tour.out.contains(text), "{text}\n{}", tour.out);
     }
     let left: Vec<_> = std::fs::read_dir(place.path("")).unwrap().map(|entry| entry.unwrap().file_name()).collect();

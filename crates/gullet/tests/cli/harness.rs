@@ -201,14 +201,18 @@ impl Place {
 #[track_caller]
 pub fn wait_until_dead(pid: u32) {
     let began = Instant::now();
-    let lives = || {
-        let stat = fs::read_to_string(format!("/proc/{pid}/stat")).unwrap_or_default();
-        stat.rsplit_once(") ").is_some_and(|(_, rest)| !rest.starts_with('Z'))
-    };
-    while lives() {
+    while lives(pid) {
         assert!(began.elapsed() < Duration::from_secs(30), "process {pid} lives on");
         std::thread::sleep(Duration::from_millis(5));
     }
+}
+
+/// Whether any thread of a process is still there. The first may have ended before the others, and its locks are kept until all have.
+pub fn lives(pid: u32) -> bool {
+    let of_thread = |thread: fs::DirEntry| fs::read_to_string(thread.path().join("stat")).unwrap_or_default();
+    let is_over = |stat: &str| stat.rsplit_once(") ").is_none_or(|(_, rest)| rest.starts_with(['Z', 'X']));
+    let threads = fs::read_dir(format!("/proc/{pid}/task")).into_iter().flatten().flatten();
+    threads.map(of_thread).any(|stat| !is_over(&stat))
 }
 
 pub fn called(mut command: Command) -> Called {

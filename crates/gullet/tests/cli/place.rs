@@ -5,7 +5,7 @@ use std::path::Path;
 use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
 
-use crate::harness::{Desk, Disk, Mounted, Place, audit};
+use crate::harness::{Desk, Disk, Mounted, Place, audit, wait_until_dead};
 
 pub const FILES: &str = "[[app.app.part]]\nname = \"docs\"\nfiles = [\"@/docs\"]\nexclude = [\"*.tmp\", \"cache\"]\n";
 
@@ -380,10 +380,7 @@ pub fn kill_both(mut restore: std::process::Child, guard: u64) {
     restore.kill().unwrap();
     restore.wait().unwrap();
     // The guard is nobody's child here: it is gone, and its lock with it, when the system no longer lists it as living.
-    let stat = format!("/proc/{guard}/stat");
-    while fs::read_to_string(&stat).is_ok_and(|stat| !stat.contains(") Z ")) {
-        std::thread::sleep(Duration::from_millis(5));
-    }
+    wait_until_dead(u32::try_from(guard).unwrap());
 }
 
 #[test]

@@ -7,7 +7,7 @@ use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 
 use crate::ALONE;
-use crate::harness::{Desk, audit};
+use crate::harness::{Desk, audit, lives};
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 enum Fault {
@@ -102,7 +102,7 @@ fn one(desk: &Desk, fault: Fault, event: usize, met: &mut Met) {
         std::thread::sleep(Duration::from_millis(5));
     }
     // A process that was killed is gone when the system comes to it, which may take a while on a busy machine.
-    while fault == Fault::BothKilled && guard.and_then(stat).is_some_and(|(state, _)| state != "Z") {
+    while fault == Fault::BothKilled && guard.is_some_and(lives) {
         assert!(began.elapsed() < Duration::from_secs(90), "{what}: the guard lives on");
         std::thread::sleep(Duration::from_millis(5));
     }

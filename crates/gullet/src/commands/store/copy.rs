@@ -23,13 +23,13 @@ use crate::ui::{GOOD, Ui, styled};
 #[derive(Args)]
 pub struct CopyArgs {
     /// A store's name in the definition
-    pub(super) store: String,
+    pub(in crate::commands) store: String,
     /// Only to this store of the definition; by default to all copies that the definition names
     #[arg(long, value_name = "STORE")]
-    pub(super) to: Option<String>,
+    pub(in crate::commands) to: Option<String>,
     /// Make the copy anew where it was once and nothing is now; for the first time it is made without being told
     #[arg(long)]
-    pub(super) make: bool,
+    pub(in crate::commands) make: bool,
 }
 
 /// Whether a copy may be made where nothing is.
