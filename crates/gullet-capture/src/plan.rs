@@ -132,6 +132,8 @@ pub struct Plan {
     pub store: PathBuf,
     /// Whether it must be a mount point.
     pub mounted: bool,
+    /// Whether the store lies elsewhere, so that storing takes as long as a network does.
+    pub is_far: bool,
     /// The copies that the store gets after the run.
     pub copies: Vec<PlannedCopy>,
     /// Zstandard level.
@@ -207,6 +209,7 @@ impl Plan {
             store_name: store_name.clone(),
             store: location,
             mounted: store.must_be_mounted,
+            is_far: store.folder().is_none(),
             copies: PlannedCopy::all(&loaded.definition, &request.app),
             level: store.zstd_level.unwrap_or(3),
             seal: Recipients::parse(&store.encrypt_to).map_err(|error| PlanError::Key(error.to_string()))?,
@@ -256,6 +259,7 @@ impl Plan {
             store_name: String::new(),
             store,
             mounted: false,
+            is_far: false,
             copies,
             level: 3,
             seal: Recipients::default(),

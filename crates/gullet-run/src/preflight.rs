@@ -258,22 +258,31 @@ impl Preflight<'_> {
                 Err((why, advice)) => checks.warn("copy", why, &advice.unwrap_or_default()),
             }
         }
+        self.disks(checks);
+    }
+
+    /// Whether one broken disk would take the store with what is in it.
+    fn disks(&self, checks: &mut Checks) {
         let device = |path: &Path| fs::metadata(path).map(|meta| meta.dev()).ok();
         let Some(of_store) = device(&self.plan.store) else { return };
         let sources: BTreeSet<&Path> =
             self.plan.parts.iter().flat_map(|part| part.source.paths()).map(PathBuf::as_path).collect();
         let advice = "one broken disk takes both: keep the store on another one";
+        let disks = disks_of(&self.plan.store);
+        let shared = |path: &Path| disks_of(path).intersection(&disks).next().cloned();
+        // What is exported lies there until it is stored.
+        let also = shared(self.state.folder()).map(|_| "the state folder with `{scratch}`");
+        let and_so = also.map_or_else(String::new, |what| format!("; so is {what}"));
         if let Some(first) = sources.iter().find(|source| device(source) == Some(of_store)) {
-            let found = format!("the store is on the same filesystem as {}", first.display());
+            let found = format!("the store is on the same filesystem as {}{and_so}", first.display());
             return checks.warn("same disk", found, advice);
         }
-        let disks = disks_of(&self.plan.store);
-        let shared = sources
-            .into_iter()
-            .find_map(|source| Some((source, disks_of(source).intersection(&disks).next()?.clone())));
-        if let Some((source, disk)) = shared {
-            let found = format!("the store is on another filesystem of the same disk ({disk}) as {}", source.display());
+        if let Some((source, disk)) = sources.into_iter().find_map(|source| Some((source, shared(source)?))) {
+            let found =
+                format!("the store is on another filesystem of the same disk ({disk}) as {}{and_so}", source.display());
             checks.warn("same disk", found, advice);
+        } else if let Some(what) = also {
+            checks.pass("same disk", format!("no source is on the store's disk; {what}, is"));
         }
     }
 

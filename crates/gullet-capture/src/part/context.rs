@@ -124,7 +124,8 @@ impl CaptureContext<'_, '_> {
             CaptureMethod::Stream => 0,
             CaptureMethod::Auto | CaptureMethod::Snapshot => {
                 let free = free_space(&self.scratch).unwrap_or(0);
-                MOST_COPIED.min(free / 2)
+                // What is not copied is read into the store at once; over a network that would prolong the hold.
+                if self.plan.is_far { free / 2 } else { MOST_COPIED.min(free / 2) }
             }
         }
     }

@@ -37,6 +37,7 @@ pub(super) fn check(definition: &Definition, places: &Places, flaws: &mut Vec<Fl
     }
     for (name, app) in &definition.app {
         rules.app(definition, name, app);
+        rules.capture_method(definition, name, app);
     }
     rules.groups(definition);
     rules.notify(definition);

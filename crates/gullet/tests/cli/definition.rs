@@ -210,6 +210,12 @@ fn stores_are_checked() {
         let (code, err) = said(&format!("{head}{PART}"));
         assert!(code == 3 && err.contains(message), "{err}");
     }
+    let far = HEAD
+        .replace("/tmp/none/depot", "sftp://far/depot")
+        .replace("no_hold = \"a test\"", "capture_method = \"stream\"");
+    let step = "[[app.desk.hold]]\nname = \"one\"\nsession = { run = [\"x\"] }\n";
+    let (code, err) = said(&format!("{far}{step}{PART}"));
+    assert!(code == 3 && err.contains("`stream` would send what it reads while the application is held"), "{err}");
     let (_, err) = said(&format!("[app.desk]\nno_hold = \"x\"\n{PART}"));
     assert!(err.contains("no store is defined"), "{err}");
 }

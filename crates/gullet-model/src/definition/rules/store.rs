@@ -3,7 +3,7 @@
 use super::super::check::nearest;
 use super::super::flaw::key_path;
 use super::Rules;
-use crate::definition::{Definition, FORMS, Place, StoreSpec};
+use crate::definition::{App, CaptureMethod, Definition, FORMS, Place, StoreSpec};
 
 impl Rules<'_> {
     /// Where a store lies, and the keys that belong to such a place.
@@ -59,6 +59,17 @@ impl Rules<'_> {
                     Some(_) => {}
                 }
             }
+        }
+    }
+
+    /// What is read at once is stored while the application is held, which takes as long as a network does.
+    pub(super) fn capture_method(&mut self, definition: &Definition, name: &str, app: &App) {
+        let is_far = definition.store_of(name).is_some_and(|(_, store)| store.folder().is_none());
+        if is_far && app.capture_method == Some(CaptureMethod::Stream) && !app.hold.is_empty() {
+            let message =
+                "`stream` would send what it reads while the application is held, for its store is far".to_owned();
+            let hint = "capture_method = \"copy\", or a store on this machine with the far one as its copy".to_owned();
+            self.flaw(&key_path(&[&"app", &name, &"capture_method"]), message, Some(hint));
         }
     }
 
