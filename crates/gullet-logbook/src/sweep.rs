@@ -326,7 +326,8 @@ impl Sweeper<'_> {
                 Err(error) => sweep.problems.push(format!("{name}: {}", chain(&error))),
             }
         }
-        self.rewrite(sweep, book, needed, &mut cache)
+        // Where nothing can be removed, what is written anew would only be there twice.
+        if sweep.problems.is_empty() { self.rewrite(sweep, book, needed, &mut cache) } else { Ok(()) }
     }
 
     /// Writes what is needed of mostly dead files into new ones.

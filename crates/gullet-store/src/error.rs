@@ -140,6 +140,11 @@ impl StoreError {
         matches!(self, Self::Missing { .. } | Self::Damaged { .. } | Self::NoChunk { .. })
     }
 
+    /// Whether this account may not do it.
+    pub fn is_forbidden(&self) -> bool {
+        matches!(self, Self::Io(error) if error.source.kind() == io::ErrorKind::PermissionDenied)
+    }
+
     /// Whether the cause is a full disk or an exhausted quota.
     pub fn is_full(&self) -> bool {
         matches!(self, Self::Io(error) if matches!(error.source.kind(), io::ErrorKind::StorageFull | io::ErrorKind::QuotaExceeded))

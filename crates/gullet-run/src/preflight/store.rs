@@ -52,7 +52,7 @@ pub fn check_mounted(folder: &Path, must_be: bool) -> Result<(), StoreTrouble> {
     Err((text, Some("mount it; nothing was written to the disk below it".to_owned())))
 }
 
-/// Whether the store that is meant (see [`check_identity`]) can be written, read and cleaned, and is encrypted as it should be.
+/// Whether the store that is meant (see [`check_identity`]) can be written and read, and cleaned where that is allowed, and is encrypted as it should be.
 ///
 /// # Errors
 /// Why it cannot be used, and what to do.
@@ -74,10 +74,13 @@ pub fn check_store(store: &Store, plan: &Plan, probe: &str) -> Result<(), StoreT
     // What a command left that was killed in the middle of this.
     let _ = location.discard_unpublished("probes/", false);
     let name = format!("probes/{probe}");
-    let probed = location
-        .write(&name, probe.as_bytes())
-        .and_then(|()| location.read(&name))
-        .and_then(|bytes| location.remove(&name).map(|()| bytes == probe.as_bytes()));
+    let probed = location.write(&name, probe.as_bytes()).and_then(|()| location.read(&name)).and_then(|bytes| {
+        match location.remove(&name) {
+            // A place where this account may only add is a good one: what is stored there nobody removes with its rights.
+            Err(error) if !error.is_forbidden() => Err(error),
+            _ => Ok(bytes == probe.as_bytes()),
+        }
+    });
     match probed {
         Ok(true) => Ok(()),
         Ok(false) => Err((format!("what was written to {place} read back differently"), None)),

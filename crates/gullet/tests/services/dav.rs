@@ -37,6 +37,11 @@ impl Dav {
     }
 
     fn apache() -> Self {
+        Self::apache_with("")
+    }
+
+    /// The same with more settings for its folder.
+    fn apache_with(more: &str) -> Self {
         Self::start(&|folder, port| {
             let modules =
                 ["mpm_event", "authn_core", "authn_file", "authz_core", "authz_user", "auth_basic", "dav", "dav_fs"];
@@ -46,7 +51,7 @@ impl Dav {
             let text = format!(
                 "ServerRoot {at}\nServerName localhost\nListen 127.0.0.1:{port}\nPidFile run/pid\nErrorLog run/err\nUser www-data\n\
                  Group www-data\n{modules}DavLockDB {at}/run/lockdb\nDocumentRoot {at}/root\n<Directory {at}/root>\nDav On\n\
-                 AuthType Basic\nAuthName depot\nAuthUserFile {at}/accounts\nRequire valid-user\n</Directory>\n"
+                 AuthType Basic\nAuthName depot\nAuthUserFile {at}/accounts\nRequire valid-user\n{more}</Directory>\n"
             );
             fs::write(folder.join("apache.conf"), text).unwrap();
             let password = printed(Command::new("openssl").args(["passwd", "-apr1", "low-tide-7"]));
@@ -129,4 +134,34 @@ fn a_copy_on_a_web_server_is_made_with_a_password_and_restored_from() {
     assert_eq!(restored(&place, &["desk@latest", "--store", "far"]), noise(2));
     place.file("keys", "WEBDAV_USER=quay\nWEBDAV_PASSWORD=high-tide\n");
     place.gullet(&["run", "desk"]).exits(0).says("status 401");
+}
+
+#[test]
+fn a_place_where_one_may_only_add_is_a_good_one() {
+    let (apache, place) =
+        (Dav::apache_with("<If \"%{REQUEST_METHOD} == 'DELETE'\">\nRequire all denied\n</If>\n"), place());
+    let keys = place.file("keys", "WEBDAV_USER=quay\nWEBDAV_PASSWORD=low-tide-7\n");
+    fs::set_permissions(keys, fs::Permissions::from_mode(0o600)).unwrap();
+    let folder = place.path("").display().to_string();
+    let text = format!(
+        "state = \"@/state\"\n[store.far]\nlocation = \"http://127.0.0.1:{}/depot\"\nlimit = \"5s\"\n\
+         credentials = {{ file = \"@/keys\" }}\n{}[app.desk.keep]\nnewest = 1\n",
+        apache.port,
+        crate::far::PART
+    );
+    place.file("gullet.toml", text.replace('@', folder.trim_end_matches('/')));
+    place.gullet(&["store", "new", "far"]).exits(0);
+    place.gullet(&["store", "test", "far"]).exits(6).says("nothing can be removed there with these rights");
+    for seed in 1..4 {
+        write(&place, seed);
+        let run = place.gullet(&["run", "desk"]);
+        assert!(matches!(run.code, 0 | 6), "{}{}", run.out, run.err);
+    }
+    // Earlier runs were given up by the rules; what they stored is still there, and that is said.
+    assert_eq!(place.runs().iter().filter(|run| run["thinned"] == true).count(), 2);
+    let swept = place.gullet(&["store", "sweep", "far", "--yes", "--delay", "0s"]);
+    assert!(format!("{}{}", swept.out, swept.err).contains("status 403"), "{}{}", swept.out, swept.err);
+    assert_eq!(place.json(&["store", "info", "far"])["payload_files"], 3);
+    assert_eq!(restored(&place, &["desk@latest"]), noise(3));
+    place.gullet(&["verify"]).exits(0);
 }
