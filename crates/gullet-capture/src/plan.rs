@@ -241,8 +241,7 @@ impl Plan {
         (store, copies): (PathBuf, Vec<PlannedCopy>),
         state: PathBuf,
     ) -> Result<Self, toml::de::Error> {
-        let mut definition: Definition = toml::from_str(&record.definition)?;
-        let spec = definition.app.remove(&record.app).unwrap_or_default();
+        let spec = record.defined()?;
         let parts = record.captures.iter().filter_map(|capture| {
             let part = capture.defined_in(&spec)?;
             let (name, each_of, values) = (capture.part.clone(), capture.each_of.clone(), capture.each.clone());

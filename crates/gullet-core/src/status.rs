@@ -1,6 +1,6 @@
 //! Am I protected? One answer an application, in the manner of monitoring plug-ins.
 
-use gullet_store::{Store, StoreError};
+use gullet_store::{Lengths, Store, StoreError};
 use jiff::{SignedDuration, Timestamp};
 use serde::{Deserialize, Serialize};
 
@@ -132,12 +132,13 @@ const CALLED_WITHIN: SignedDuration = SignedDuration::from_mins(10);
 /// # Errors
 /// When the store cannot be asked.
 pub fn payload_gone(store: &Store, logged: &Logged) -> Result<Vec<String>, StoreError> {
-    let holdings = logged.holdings();
-    let files: Vec<(&str, u64)> = holdings.files().collect();
-    let names: Vec<&str> = files.iter().map(|(name, _)| *name).collect();
-    let there = store.location().lengths(&names)?;
-    let gone = files.iter().filter(|(name, length)| there.get(*name) != Some(length));
-    Ok(gone.map(|(name, _)| (*name).to_owned()).collect())
+    let (mut gone, mut there) = (Vec::new(), Lengths::default());
+    for (name, length) in logged.holdings().files() {
+        if there.of(store.location().as_ref(), name)? != Some(length) {
+            gone.push(name.to_owned());
+        }
+    }
+    Ok(gone)
 }
 
 /// How old the newest complete run may be: what the definition says, or twice the usual time between complete runs.

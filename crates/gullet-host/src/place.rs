@@ -6,7 +6,7 @@ use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::Duration;
 
-use gullet_model::definition::{Place, StoreSpec};
+use gullet_model::definition::{StorePlace, StoreSpec};
 use gullet_model::words::chain;
 use gullet_store::{
     BucketPlace, Folder, Location, PathError, SshFolderPlace, StoreError, WebFolderPlace, bucket, ssh_folder,
@@ -100,7 +100,7 @@ impl From<PlaceError> for StoreError {
 /// When something that is needed to reach it is missing or cannot be read.
 pub fn location_of(spec: &StoreSpec, environment: &BTreeMap<String, String>) -> Result<Arc<dyn Location>, PlaceError> {
     let location = || spec.location.clone();
-    let place = Place::parse(&spec.location).map_err(|why| PlaceError::Location { location: location(), why })?;
+    let place = StorePlace::parse(&spec.location).map_err(|why| PlaceError::Location { location: location(), why })?;
     let authority = spec
         .authority
         .as_ref()
@@ -108,18 +108,18 @@ pub fn location_of(spec: &StoreSpec, environment: &BTreeMap<String, String>) -> 
     let authority = authority.transpose()?;
     let limit = spec.limit.map_or(LIMIT, |limit| limit.0);
     match place {
-        Place::Folder(folder) => Ok(Arc::new(Folder::new(folder))),
-        Place::Ssh { user, host, port, folder } => {
+        StorePlace::Folder(folder) => Ok(Arc::new(Folder::new(folder))),
+        StorePlace::Ssh { user, host, port, folder } => {
             let (key_file, known_hosts) = (spec.key_file.clone(), spec.known_hosts.clone());
             let shown = spec.location.trim_end_matches('/').to_owned();
             Ok(ssh_folder(SshFolderPlace { shown, user, host, port, folder, key_file, known_hosts, limit }))
         }
-        Place::Web { url } => {
+        StorePlace::Web { url } => {
             let said = credentials(spec, &[USER, PASSWORD], environment)?;
             let sign_in = said.get(USER).map(|user| (user.clone(), said.get(PASSWORD).cloned().unwrap_or_default()));
             Ok(web_folder(&WebFolderPlace { url, sign_in, authority, limit })?)
         }
-        Place::Bucket { bucket: name, prefix } => {
+        StorePlace::Bucket { bucket: name, prefix } => {
             let said = credentials(spec, &[KEY, SECRET, TOKEN], environment)?;
             let of = |name: &'static str| {
                 said.get(name).cloned().ok_or_else(|| PlaceError::NoCredential { location: location(), name })

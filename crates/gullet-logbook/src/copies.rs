@@ -9,12 +9,11 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::io::{Read, Write};
 use std::sync::Arc;
 
-mod parallel;
-
 use gullet_store::{DocumentName, Hash, Hasher, IoPath, Location, PayloadFile, STORE_FILE, Store, StoreError, hash_of};
 use serde::Serialize;
 
 use crate::logbook::{Logbook, Logged};
+use crate::parallel;
 use gullet_host::state::{ProvenDocuments, State, StateError, SweepLock};
 use gullet_host::world::World;
 use gullet_model::ids::RunId;
@@ -202,7 +201,7 @@ impl Copying<'_> {
     }
 
     /// Notes of an object that it could not be sent. Where the copy itself cannot be written it makes no sense to go on.
-    fn note(&self, name: &str, sent: Result<Sent, StoreError>, sending: &mut Sending) -> Result<(), CopyError> {
+    fn note(&self, name: &str, sent: Result<SentObject, StoreError>, sending: &mut Sending) -> Result<(), CopyError> {
         let error = match sent {
             Ok(sent) => {
                 sending.report.objects += sent.objects;
@@ -224,10 +223,10 @@ impl Copying<'_> {
         Ok(())
     }
 
-    fn payload_file(&self, file: &PayloadFile, there: &BTreeMap<String, u64>) -> Result<Sent, StoreError> {
+    fn payload_file(&self, file: &PayloadFile, there: &BTreeMap<String, u64>) -> Result<SentObject, StoreError> {
         let there = there.get(&file.name).copied();
         if there == Some(file.length) && self.read_back(&file.name)? == file.blake3 {
-            return Ok(Sent { bytes_read_back: file.length, ..Sent::default() });
+            return Ok(SentObject { bytes_read_back: file.length, ..SentObject::default() });
         }
         if there.is_some() {
             self.to.remove(&file.name)?;
@@ -236,7 +235,7 @@ impl Copying<'_> {
     }
 
     /// Sends one object, and reads it back where the place does not check what arrives. One that another sender brought there meanwhile is left as it is, and must be the same.
-    fn send(&self, name: &str, blake3: Option<Hash>) -> Result<Sent, StoreError> {
+    fn send(&self, name: &str, blake3: Option<Hash>) -> Result<SentObject, StoreError> {
         let mut source = self.from.location().open(name)?;
         let mut object = match self.to.create(name) {
             Err(StoreError::Exists { .. }) => {
@@ -271,12 +270,12 @@ impl Copying<'_> {
             self.to.remove(name)?;
             return Err(damaged(name, "it was read back differently from the copy, and removed there"));
         }
-        Ok(Sent { objects: 1, bytes: length, bytes_read_back: 0 })
+        Ok(SentObject { objects: 1, bytes: length, bytes_read_back: 0 })
     }
 
-    fn brought_meanwhile(&self, name: &str, wanted: Hash) -> Result<Sent, StoreError> {
+    fn brought_meanwhile(&self, name: &str, wanted: Hash) -> Result<SentObject, StoreError> {
         if self.read_back(name)? == wanted {
-            return Ok(Sent::default());
+            return Ok(SentObject::default());
         }
         Err(damaged(name, "the copy has it with other bytes"))
     }
@@ -317,12 +316,12 @@ impl Copying<'_> {
 
     /// Sends one document, or reads back what is there under its name: an earlier call may have been stopped before it could remove
     /// what had arrived damaged.
-    fn document(&self, name: &str, there: &BTreeMap<String, u64>) -> Result<Sent, StoreError> {
+    fn document(&self, name: &str, there: &BTreeMap<String, u64>) -> Result<SentObject, StoreError> {
         let hash = hash_in(name);
         if let Some(length) = there.get(name) {
             let found = self.read_back(name)?;
             if hash.is_none_or(|hash| hash == found) {
-                return Ok(Sent { bytes_read_back: *length, ..Sent::default() });
+                return Ok(SentObject { bytes_read_back: *length, ..SentObject::default() });
             }
             self.to.remove(name)?;
         }
@@ -335,7 +334,7 @@ impl Copying<'_> {
             return Ok(false);
         }
         let found = self.read_back(record).and_then(|found| match hash_in(record) == Some(found) {
-            true => Ok(Sent::default()),
+            true => Ok(SentObject::default()),
             false => Err(damaged(record, "the copy has it with other bytes")),
         });
         let is_there = found.is_ok();
@@ -364,7 +363,7 @@ impl Logged {
 
 /// What became of one object.
 #[derive(Default)]
-struct Sent {
+struct SentObject {
     /// Objects that were sent: it, or none.
     objects: u64,
     bytes: u64,

@@ -7,7 +7,7 @@ use gullet_store::{DocumentName, Holdings, Need, Recipients, Store, StoreError};
 use jiff::Timestamp;
 
 use crate::sealed::{self, Draft, OpenedDocument};
-use gullet_host::state::{State, WrittenDocuments};
+use gullet_host::state::State;
 use gullet_host::world::World;
 use gullet_model::outcome::Outcome;
 use gullet_model::record::{RECORD_VERSION, Record, Remark, RemarkKind, stem_time};
@@ -242,33 +242,15 @@ pub fn has_trigger(
 mod find;
 mod list;
 mod machines;
+mod noted;
 mod order;
 mod payload;
 
 pub use find::{FindError, MachineName, Moment, RunSpec, Which};
 pub use list::{RunLine, RunList};
 pub use machines::MachineRuns;
+use noted::NotedBefore;
 pub(crate) use payload::payload_needed;
-
-/// What this machine knows to have written into a store. Read before the store is listed: what is written meanwhile is not in the
-/// list and is not missing.
-struct Written(Vec<WrittenDocuments>);
-
-impl Written {
-    fn read(store: &Store, app: Option<&str>, state: Option<&State>) -> Self {
-        let id = &store.info().id;
-        let apps = |state: &State| app.map_or_else(|| state.written_apps(id), |app| vec![app.to_owned()]);
-        let of_apps = |state: &State| apps(state).iter().map(|app| state.written(id, app)).collect();
-        Self(state.map(of_apps).unwrap_or_default())
-    }
-
-    /// Adds those that are not among `there`.
-    fn add_missing(&self, missing: &mut Vec<(String, String)>, there: &HashSet<&str>) {
-        let known: HashSet<String> = missing.iter().map(|(name, _)| name.clone()).collect();
-        let gone = self.0.iter().flat_map(|written| written.missing(there)).filter(|name| !known.contains(name));
-        missing.extend(gone.map(|name| (name, "this machine wrote it".to_owned())));
-    }
-}
 
 impl Logbook {
     /// Reads the logbook of a store. What is encrypted is opened with what this machine kept in its `state`, or with the
@@ -280,7 +262,7 @@ impl Logbook {
         let mut book = Self { machine: state.map(|state| state.machine().to_owned()), ..Self::default() };
         let below = |folder: &str| app.map_or(folder.to_owned(), |app| format!("{folder}/{app}"));
         let mut remarks: BTreeMap<String, Vec<Remark>> = BTreeMap::new();
-        let written = Written::read(store, app, state);
+        let written = NotedBefore::read(store, app, state);
         let remark_names = store.documents(&below("remarks"))?;
         let names = store.documents(&below("records"))?;
         for name in &remark_names {
@@ -308,7 +290,7 @@ impl Logbook {
     pub fn read_newest(store: &Store, app: &str, state: &State, most: usize) -> Result<Self, StoreError> {
         let machine = state.machine();
         let mut book = Self { machine: Some(machine.to_owned()), ..Self::default() };
-        let before = Written::read(store, Some(app), Some(state));
+        let before = NotedBefore::read(store, Some(app), Some(state));
         let names = store.documents(&format!("records/{app}/{machine}"))?;
         let remark_names = store.documents(&format!("remarks/{app}/{machine}"))?;
         let all: HashSet<&str> = names.iter().chain(&remark_names).map(DocumentName::as_str).collect();
@@ -323,11 +305,7 @@ impl Logbook {
                 book.runs.push(logged);
             }
         }
-        let end = format!("-{}", RemarkKind::Drilled.word());
-        let mut drilled: Vec<&DocumentName> = remark_names.iter().filter(|name| name.stem().ends_with(&end)).collect();
-        drilled.sort_by_key(|name| std::cmp::Reverse(name.stem()));
-        for remark in drilled.into_iter().take(DRILLS_LOOKED_AT) {
-            let run = remark.folder().rsplit('/').next().unwrap_or_default();
+        for run in drilled_last(&remark_names) {
             let of_run = names.iter().find(|name| name.stem().ends_with(&format!("-{run}")));
             let Some(name) = of_run.filter(|name| book.runs.iter().all(|known| known.name != name.as_str())) else {
                 continue;
@@ -436,6 +414,14 @@ fn read_with_remarks(
     let logged = read_run(store, name, state, of_run, unreadable);
     unreadable.append(&mut unreadable_remarks);
     logged
+}
+
+/// The runs that were drilled last, by the names of the remarks about them.
+fn drilled_last(remarks: &[DocumentName]) -> Vec<&str> {
+    let end = format!("-{}", RemarkKind::Drilled.word());
+    let mut drilled: Vec<&DocumentName> = remarks.iter().filter(|name| name.stem().ends_with(&end)).collect();
+    drilled.sort_by_key(|name| std::cmp::Reverse(name.stem()));
+    drilled.iter().take(DRILLS_LOOKED_AT).filter_map(|name| name.folder().rsplit('/').next()).collect()
 }
 
 /// Reads a remark; what cannot be read is noted.

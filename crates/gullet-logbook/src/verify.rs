@@ -7,14 +7,14 @@
 mod runs;
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::sync::mpsc::channel;
-use std::sync::{Mutex, PoisonError};
+use std::convert::Infallible;
 
 use gullet_store::{Damage, Hash, PayloadFile, PayloadReport, Store, StoreError, check_payload};
 use jiff::{SignedDuration, Timestamp};
 use serde::{Deserialize, Serialize};
 
 use crate::logbook::{Logbook, Logged, payload_needed};
+use crate::parallel;
 use gullet_host::state::{State, StateError, write_whole};
 use gullet_host::world::{Stop, World};
 use gullet_model::outcome::Outcome;
@@ -299,34 +299,20 @@ pub fn read_all(
     stop: &Stop,
     each: &mut dyn FnMut(String, PayloadReport),
 ) -> bool {
-    let left = Mutex::new(files.into_iter());
-    let (out, found) = channel();
-    std::thread::scope(|scope| {
-        for _ in 0..AT_ONCE {
-            let (left, out) = (&left, out.clone());
-            scope.spawn(move || {
-                loop {
-                    let next = left.lock().unwrap_or_else(PoisonError::into_inner).next();
-                    let Some((name, file)) = next else { return };
-                    let stopped = || stop.asked().is_some();
-                    let location = store.location().as_ref();
-                    let checked = check_payload(location, store.identities(), &name, file, &stopped);
-                    if out.send((name, checked)).is_err() {
-                        return;
-                    }
-                }
-            });
+    let stopped = || stop.asked().is_some();
+    let check = |(name, file): &(String, Option<&PayloadFile>)| {
+        check_payload(store.location().as_ref(), store.identities(), name, *file, &stopped)
+    };
+    let mut complete = true;
+    let files = files.into_iter().map(|file| vec![file]).collect();
+    let Ok(()) = parallel::each(AT_ONCE, files, check, |(name, _), checked| {
+        match checked {
+            Ok(checked) => each(name, checked),
+            Err(_) => complete = false,
         }
-        drop(out);
-        let mut complete = true;
-        for (name, checked) in found {
-            match checked {
-                Ok(checked) => each(name, checked),
-                Err(_) => complete = false,
-            }
-        }
-        complete
-    })
+        Ok::<(), Infallible>(())
+    });
+    complete
 }
 
 /// The files that were proven longest ago, at least so much of all bytes and at least one.

@@ -13,8 +13,12 @@ use gullet_logbook::logbook::Logbook;
 use gullet_model::ids::Random;
 use gullet_model::record::{Host, Record};
 use gullet_model::{Outcome, RunId};
-use gullet_store::{Hash, Location, Memory, NewObject, ObjectInfo, PayloadFile, SeekRead, Store, StoreError};
+use gullet_store::{Hash, Location, Memory, PayloadFile, Store, StoreError};
 use jiff::Timestamp;
+
+mod meddling;
+
+use meddling::Meddling;
 
 struct Still;
 
@@ -34,46 +38,6 @@ impl Clock for Still {
     }
 
     fn sleep(&self, _: Duration) {}
-}
-
-/// What is done with the name of an object before it is begun.
-type Before = dyn Fn(&str) -> Result<(), StoreError> + Send + Sync;
-
-/// A place that does something before each object is begun.
-struct Meddling {
-    memory: Memory,
-    before: Box<Before>,
-}
-
-impl Location for Meddling {
-    fn describe(&self) -> String {
-        self.memory.describe()
-    }
-
-    fn list(&self, prefix: &str) -> Result<Vec<ObjectInfo>, StoreError> {
-        self.memory.list(prefix)
-    }
-
-    fn length(&self, name: &str) -> Result<Option<u64>, StoreError> {
-        self.memory.length(name)
-    }
-
-    fn open(&self, name: &str) -> Result<Box<dyn SeekRead>, StoreError> {
-        self.memory.open(name)
-    }
-
-    fn create(&self, name: &str) -> Result<Box<dyn NewObject>, StoreError> {
-        (self.before)(name)?;
-        self.memory.create(name)
-    }
-
-    fn remove(&self, name: &str) -> Result<(), StoreError> {
-        self.memory.remove(name)
-    }
-
-    fn free_space(&self) -> Result<Option<u64>, StoreError> {
-        Ok(None)
-    }
 }
 
 struct Place {
@@ -98,7 +62,7 @@ impl Place {
     ) -> CopyReport {
         let (host, environment, stop) = (Host::default(), BTreeMap::new(), Stop::default());
         let world = World { clock: &Still, random: &Still, host: &host, environment: &environment, stop: &stop };
-        let to = Arc::new(Meddling { memory: memory.clone(), before: Box::new(before) });
+        let to = Arc::new(Meddling { memory: memory.clone(), before: Box::new(before), after: Box::new(|_| ()) });
         let copying = Copying { from: &self.from, to, name: Some("far"), may_make: true, state: &self.state, world };
         copying.copy(&mut |_, _| {}).unwrap()
     }

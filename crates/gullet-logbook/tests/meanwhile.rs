@@ -2,15 +2,20 @@
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on should panic")]
 
 use std::path::Path;
-use std::sync::{Arc, Mutex};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU32, Ordering};
 
 use gullet_host::state::State;
 use gullet_logbook::logbook::{Logbook, Recent, RunList};
 use gullet_model::ids::Random;
 use gullet_model::record::Record;
 use gullet_model::{Outcome, RunId};
-use gullet_store::{Location, Memory, NewObject, ObjectInfo, SeekRead, Store, StoreError};
+use gullet_store::{Location, Memory, Store};
 use jiff::Timestamp;
+
+mod meddling;
+
+use meddling::Meddling;
 
 struct Sevens;
 
@@ -32,54 +37,18 @@ fn record_run(memory: &Memory, state: &State, run: &str) {
 }
 
 /// A place where another run is recorded as soon as the records were listed.
-struct Busy {
-    memory: Memory,
-    state: State,
-    runs: Mutex<u32>,
-}
-
-impl Location for Busy {
-    fn describe(&self) -> String {
-        self.memory.describe()
-    }
-
-    fn list(&self, prefix: &str) -> Result<Vec<ObjectInfo>, StoreError> {
-        let listed = self.memory.list(prefix);
-        if prefix.starts_with("records") {
-            let mut runs = self.runs.lock().unwrap();
-            *runs += 1;
-            record_run(&self.memory, &self.state, &format!("run{runs}"));
-        }
-        listed
-    }
-
-    fn length(&self, name: &str) -> Result<Option<u64>, StoreError> {
-        self.memory.length(name)
-    }
-
-    fn open(&self, name: &str) -> Result<Box<dyn SeekRead>, StoreError> {
-        self.memory.open(name)
-    }
-
-    fn create(&self, name: &str) -> Result<Box<dyn NewObject>, StoreError> {
-        self.memory.create(name)
-    }
-
-    fn remove(&self, name: &str) -> Result<(), StoreError> {
-        self.memory.remove(name)
-    }
-
-    fn free_space(&self) -> Result<Option<u64>, StoreError> {
-        Ok(None)
-    }
-}
-
 fn busy(folder: &Path) -> (Store, State, Memory) {
     let state = State::open(&folder.join("state"), &Sevens).unwrap();
     let memory = Memory::default();
     Store::create(Arc::new(memory.clone()), "s".to_owned(), "now".to_owned(), &Default::default()).unwrap();
     record_run(&memory, &state, "first");
-    let busy = Busy { memory: memory.clone(), state: state.clone(), runs: Mutex::new(0) };
+    let (runs, kept, own) = (AtomicU32::new(0), memory.clone(), state.clone());
+    let after = move |prefix: &str| {
+        if prefix.starts_with("records") {
+            record_run(&kept, &own, &format!("run{}", runs.fetch_add(1, Ordering::SeqCst)));
+        }
+    };
+    let busy = Meddling { memory: memory.clone(), before: Box::new(|_| Ok(())), after: Box::new(after) };
     (Store::open(Arc::new(busy)).unwrap(), state, memory)
 }
 

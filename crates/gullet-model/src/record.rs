@@ -13,7 +13,7 @@ use jiff::Timestamp;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use crate::definition::{App, Part, PartKind, When};
+use crate::definition::{App, Definition, Part, PartKind, When};
 use crate::ids::RunId;
 use crate::outcome::Outcome;
 use crate::problem::ProblemKind;
@@ -347,6 +347,15 @@ pub struct LeftOut {
 }
 
 impl Record {
+    /// The application as it was defined when the run began.
+    ///
+    /// # Errors
+    /// When the definition in the record cannot be read.
+    pub fn defined(&self) -> Result<App, toml::de::Error> {
+        let mut definition: Definition = toml::from_str(&self.definition)?;
+        Ok(definition.app.remove(&self.app).unwrap_or_default())
+    }
+
     /// The record of a run of which nothing more is known: nothing captured, started by hand, over at once, in no store yet.
     pub fn bare(run: RunId, app: &str, machine: &str, at: Timestamp, outcome: Outcome) -> Self {
         Self {

@@ -9,7 +9,7 @@ use serde::{Deserialize, Serialize};
 use crate::cache::{Cache, CachedPayload};
 use crate::error::StoreError;
 use crate::hash::Hash;
-use crate::location::Location;
+use crate::location::{Lengths, Location};
 use crate::packing::{Durable, Packing, PayloadWriter};
 use crate::payload::PayloadFile;
 use crate::seal::Recipients;
@@ -72,8 +72,6 @@ impl Default for DepositOptions {
 
 /// So many chunks that are not in the cache are looked up one by one; then all ids that it has are read at once.
 const LOOKED_UP: u32 = 256;
-/// So many payload files of a far place are asked for one by one.
-const ASKED_ONE_BY_ONE: usize = 3;
 
 /// Where a chunk of a deposit is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -144,9 +142,8 @@ pub struct Deposit<'a> {
     numbers: HashMap<String, Option<i64>>,
     /// Payload files of earlier runs, and whether they can be stood on.
     present: HashMap<i64, bool>,
-    /// Folders of payload that were listed, and the lengths of what is in them.
-    listed: HashSet<String>,
-    lengths: HashMap<String, u64>,
+    /// Their lengths.
+    lengths: Lengths,
     /// Beginnings of the ids of all chunks that the cache knew, once it is worth the reading.
     known: Option<Vec<u64>>,
     looked_up: u32,
@@ -184,8 +181,7 @@ impl<'a> Deposit<'a> {
             payloads: HashMap::new(),
             numbers: HashMap::new(),
             present: HashMap::new(),
-            listed: HashSet::new(),
-            lengths: HashMap::new(),
+            lengths: Lengths::default(),
             known: None,
             looked_up: 0,
             note: None,
@@ -337,26 +333,13 @@ impl<'a> Deposit<'a> {
         let Some(payload) = self.cache.payload(number)? else { return Ok(false) };
         let mut can =
             self.seal.iter().all(|key| payload.seal.contains(key)) && self.seal.is_empty() == payload.seal.is_empty();
-        if can && self.length(&payload.name)? != Some(payload.length) {
+        if can && self.lengths.of(self.location.as_ref(), &payload.name)? != Some(payload.length) {
             self.cache.forget(&payload.name)?;
             can = false;
         }
         self.present.insert(number, can);
         self.payloads.insert(number, payload);
         Ok(can)
-    }
-
-    /// The length of an earlier payload file. In a far place all of a machine are listed when more than a few are asked for.
-    fn length(&mut self, name: &str) -> Result<Option<u64>, StoreError> {
-        if !self.location.is_far() || self.present.len() < ASKED_ONE_BY_ONE {
-            return self.location.length(name);
-        }
-        let folder: String = name.splitn(3, '/').take(2).map(|part| format!("{part}/")).collect();
-        if self.listed.insert(folder.clone()) {
-            let objects = self.location.list(&folder)?.into_iter();
-            self.lengths.extend(objects.map(|object| (object.name, object.length)));
-        }
-        Ok(self.lengths.get(name).copied())
     }
 
     fn number(&mut self, name: &str) -> Result<Option<i64>, StoreError> {
@@ -386,18 +369,17 @@ impl<'a> Deposit<'a> {
         self.writer.finish()?;
         self.hear_of_durable();
         let own: HashSet<&str> = self.wrote.iter().map(|file| file.name.as_str()).collect();
-        let mut needs = Vec::new();
+        let (mut needs, mut there) = (Vec::new(), Lengths::default());
         for (number, frames) in &self.used {
             let Some(payload) = self.payloads.get(number).filter(|payload| !own.contains(payload.name.as_str())) else {
                 continue;
             };
+            // Asked anew: somebody may have removed it since.
+            if there.of(self.location.as_ref(), &payload.name)? != Some(payload.length) {
+                self.cache.forget(&payload.name)?;
+                return Err(StoreError::Missing { name: payload.name.clone() });
+            }
             needs.push(Need { name: payload.name.clone(), length: payload.length, frames: ranges(frames) });
-        }
-        let names: Vec<&str> = needs.iter().map(|need| need.name.as_str()).collect();
-        let there = self.location.lengths(&names)?;
-        if let Some(gone) = needs.iter().find(|need| there.get(&need.name) != Some(&need.length)) {
-            self.cache.forget(&gone.name)?;
-            return Err(StoreError::Missing { name: gone.name.clone() });
         }
         needs.sort_by(|a, b| a.name.cmp(&b.name));
         let mut first = 0;

@@ -3,7 +3,7 @@
 //! An object is written once under a unique name, is durable when [`NewObject::publish`] returns, and is never
 //! overwritten. Names are relative paths of plain components, so that every kind of location can hold them.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::BTreeMap;
 use std::io::{self, Read, Seek, Write};
 use std::path::Path;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
@@ -13,6 +13,8 @@ use crate::hash::Hash;
 
 mod bucket;
 mod folder;
+mod keyed;
+mod lengths;
 mod remote;
 mod sftp;
 mod web;
@@ -20,6 +22,7 @@ mod webdav;
 
 pub use bucket::{BucketPlace, bucket};
 pub use folder::Folder;
+pub use lengths::Lengths;
 pub use sftp::{SshFolderPlace, ssh_folder};
 pub use webdav::{WebFolderPlace, web_folder};
 
@@ -92,18 +95,6 @@ pub trait Location: Send + Sync {
         false
     }
 
-    /// The lengths of those of these objects that are there.
-    ///
-    /// # Errors
-    /// When the place cannot be asked.
-    fn lengths(&self, names: &[&str]) -> Result<HashMap<String, u64>, StoreError> {
-        let mut found = HashMap::new();
-        for name in names {
-            found.extend(self.length(name)?.map(|length| ((*name).to_owned(), length)));
-        }
-        Ok(found)
-    }
-
     /// A whole object, or none of it where it is longer than `most` bytes.
     ///
     /// # Errors
@@ -138,6 +129,14 @@ pub trait NewObject: Write + Send {
     /// Makes it durable under its name. An object of that name that is there already is an error, never replaced. `blake3` is of
     /// its bytes: where they could not be made durable they are written anew, once, and only if they are still those.
     fn publish(self: Box<Self>, blake3: Hash) -> Result<(), StoreError>;
+}
+
+/// Where objects lie until they are published. The name cannot be an object's.
+const INCOMING: &str = ".incoming";
+
+/// An object's name as the name of one file.
+fn flattened(name: &str) -> String {
+    name.replace('/', "+")
 }
 
 /// Refuses names that could leave the store or mean something else elsewhere.

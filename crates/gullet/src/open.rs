@@ -12,7 +12,7 @@ use gullet_store::{Identities, Location, Store, StoreError};
 use crate::args::{Global, OpeningArgs};
 use crate::error::CommandError;
 use crate::exit::Exit;
-use crate::outside::SystemRandom;
+use crate::outside::{SystemRandom, environment};
 use crate::ui::Ui;
 
 /// Where a definition is looked for, after the option and the variable.
@@ -116,9 +116,13 @@ pub fn passphrase(prompt: &str, from: Option<&Path>) -> Option<String> {
 
 /// The place of a store.
 pub fn place_of(spec: &StoreSpec) -> Result<Arc<dyn Location>, StoreError> {
-    let texts =
-        std::env::vars_os().filter_map(|(name, value)| Some((name.into_string().ok()?, value.into_string().ok()?)));
-    Ok(location_of(spec, &texts.collect())?)
+    Ok(location_of(spec, &environment())?)
+}
+
+/// Opens the store of an application, as the definition describes it.
+pub fn store_for(loaded: &Loaded, app: &str) -> Result<Store, StoreError> {
+    let spec = loaded.definition.store_of(app).map(|(_, spec)| spec.clone()).unwrap_or_default();
+    Store::open(place_of(&spec)?)
 }
 
 /// A store that no definition describes: by its folder, or by its URL and what the environment says.

@@ -52,6 +52,12 @@ pub struct RealWorld {
 static CLOCK: LazyLock<SystemClock> = LazyLock::new(|| SystemClock);
 static RANDOM: LazyLock<SystemRandom> = LazyLock::new(|| SystemRandom);
 
+/// What this process was started with, as far as it is text.
+pub fn environment() -> BTreeMap<String, String> {
+    let texts = |(name, value): (OsString, OsString)| Some((name.into_string().ok()?, value.into_string().ok()?));
+    std::env::vars_os().filter_map(texts).collect()
+}
+
 impl RealWorld {
     /// Looks at the machine.
     pub fn new() -> Self {
@@ -65,9 +71,7 @@ impl RealWorld {
             account,
             gullet: env!("CARGO_PKG_VERSION").to_owned(),
         };
-        let mut environment: BTreeMap<String, String> = std::env::vars_os()
-            .filter_map(|(name, value)| Some((name.into_string().ok()?, value.into_string().ok()?)))
-            .collect();
+        let mut environment = environment();
         // Hooks get the account's home by the password file, the same by hand and by timer.
         environment.insert("HOME".to_owned(), home);
         Self { host, environment, stop: Arc::new(Stop::default()) }

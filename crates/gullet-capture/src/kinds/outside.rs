@@ -1,5 +1,5 @@
-//! What is kept by another system: it is begun while the application is held, waited for and proven afterwards. Gullet stores
-//! none of its bytes, and never counts them as stored.
+//! Parts that another system keeps, such as a snapshot on a storage appliance. The part's commands ask that system for a snapshot while
+//! the application is held, wait until it is ready, and check it. Gullet stores none of its bytes, and never counts them as stored.
 
 use std::collections::BTreeMap;
 

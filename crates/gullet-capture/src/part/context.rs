@@ -31,7 +31,7 @@ pub enum PartError {
     /// The database engine failed.
     #[error("the database `{}`: {}", path.display(), explain(source))]
     Sqlite {
-        /// The database.
+        /// The path of the database file.
         path: PathBuf,
         /// What the engine said.
         source: rusqlite::Error,
@@ -67,11 +67,11 @@ pub struct CaptureContext<'a, 'd> {
     pub world: World<'a>,
     /// The plan that is being executed.
     pub plan: &'a Plan,
-    /// Runs commands.
+    /// Runs the commands of the definition, with their limits.
     pub runner: &'a Runner<'a>,
     /// What may end it early.
     pub patience: Cancellation<'a>,
-    /// Takes chunks.
+    /// Takes the chunks of what is captured, and stores those that are new.
     pub deposit: &'a mut Deposit<'d>,
     /// Told how many files and bytes were seen.
     pub progress: &'a mut dyn FnMut(u64, u64),
@@ -79,7 +79,7 @@ pub struct CaptureContext<'a, 'd> {
     pub scratch: PathBuf,
     /// Where the marks of this part's last capture are.
     pub marks: PathBuf,
-    /// What is known of the sources' filesystems.
+    /// Which filesystems the sources lie on, and what their change times are worth.
     pub grounds: &'a mut Filesystems,
     /// Snapshots and clones.
     pub staging: &'a mut Staging,
@@ -133,7 +133,7 @@ impl CaptureContext<'_, '_> {
 
 /// The copy of a part that was made before the hold.
 pub struct WarmCopy {
-    /// Its marks.
+    /// The marks of its files: how each looked when it was read.
     pub(crate) marks: Marks,
     /// What it read and stored.
     pub(crate) counts: Counts,

@@ -1,11 +1,9 @@
 //! How all applications of all machines stand, by a store alone: on any machine that can read it.
 
-use std::collections::BTreeMap;
-use std::sync::Mutex;
-use std::sync::PoisonError;
+use std::convert::Infallible;
 
 use gullet_logbook::logbook::{Logbook, MachineRuns};
-use gullet_model::definition::App;
+use gullet_logbook::parallel;
 use gullet_model::definition::calendar::Rule;
 use gullet_run::hold::NoteStatus;
 use gullet_store::{Store, StoreError};
@@ -38,20 +36,13 @@ pub struct MachineStatus {
 /// When the store cannot be listed. An application whose records cannot be read is in the answer.
 pub fn of_store(store: &Store, machine: Option<&str>, now: Timestamp) -> Result<Vec<MachineStatus>, StoreError> {
     let runs = MachineRuns::list(store)?;
-    let pairs: Vec<(&str, &str)> = runs.pairs().collect();
-    let (left, found) = (Mutex::new(pairs.into_iter()), Mutex::new(Vec::new()));
-    std::thread::scope(|scope| {
-        for _ in 0..if store.location().is_far() { AT_ONCE } else { 1 } {
-            scope.spawn(|| {
-                let next = || left.lock().unwrap_or_else(PoisonError::into_inner).next();
-                while let Some((app, of)) = next() {
-                    let one = of_pair(store, &runs.newest(store, app, of, READ), (app, of), now);
-                    found.lock().unwrap_or_else(PoisonError::into_inner).push(one);
-                }
-            });
-        }
+    let look = |(app, of): &(&str, &str)| of_pair(store, &runs.newest(store, app, of, READ), (app, of), now);
+    let threads = if store.location().is_far() { AT_ONCE } else { 1 };
+    let mut found = Vec::new();
+    let Ok(()) = parallel::each(threads, runs.pairs().map(|pair| vec![pair]).collect(), look, |_, one| {
+        found.push(one);
+        Ok::<(), Infallible>(())
     });
-    let mut found = found.into_inner().unwrap_or_else(PoisonError::into_inner);
     found.retain(|one| machine.is_none_or(|wanted| one.machine == wanted || one.host == wanted));
     let silent_since = |one: &MachineStatus| one.status.last_good.as_ref().map(|good| good.started);
     found.sort_by(|a, b| {
@@ -63,12 +54,7 @@ pub fn of_store(store: &Store, machine: Option<&str>, now: Timestamp) -> Result<
 
 fn of_pair(store: &Store, book: &Logbook, (app, machine): (&str, &str), now: Timestamp) -> MachineStatus {
     let last = book.last(app);
-    let spec = last.and_then(|last| {
-        // `[app.NAME]` as it was when that run began.
-        let mut read = toml::from_str::<BTreeMap<String, BTreeMap<String, App>>>(&last.record.definition).ok()?;
-        read.remove("app")?.remove(app)
-    });
-    let spec = spec.unwrap_or_default();
+    let spec = last.and_then(|last| last.record.defined().ok()).unwrap_or_default();
     let rules = spec.schedule.iter().filter(|spec| spec.parts.is_empty()).filter_map(|spec| Rule::new(spec).ok());
     let due = rules.filter_map(|rule| rule.last_over(now)).max();
     let expected_every = spec.expected_every.and_then(|span| SignedDuration::try_from(span.0).ok());

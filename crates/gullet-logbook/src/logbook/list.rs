@@ -14,7 +14,7 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
 use super::order::{self, Ordered};
-use super::{Logbook, Logged, Written, read_remark, read_run};
+use super::{Logbook, Logged, NotedBefore, read_remark, read_run};
 use gullet_host::state::{State, file_name, write_whole};
 use gullet_model::ids::RunId;
 use gullet_model::outcome::Outcome;
@@ -173,7 +173,7 @@ impl RunList {
     /// When the store cannot be listed. Documents that cannot be read are listed, not fatal.
     pub fn read(store: &Store, app: Option<&str>, state: Option<&State>) -> Result<Self, StoreError> {
         let below = |folder: &str| app.map_or(folder.to_owned(), |app| format!("{folder}/{app}"));
-        let written = Written::read(store, app, state);
+        let written = NotedBefore::read(store, app, state);
         // Remarks first: of a record that is written meanwhile there is none yet.
         let (documents, mut indexes) = std::thread::scope(|scope| {
             let indexes = scope.spawn(|| RunIndex::read_all(store, app, state));

@@ -4,8 +4,7 @@ use std::collections::BTreeMap;
 
 use gullet_store::{DocumentName, Store, StoreError};
 
-use super::{Logbook, order, read_with_remarks};
-use gullet_model::record::RemarkKind;
+use super::{Logbook, drilled_last, order, read_with_remarks};
 
 /// What a store has of its machines, by name only; nothing was read yet.
 pub struct MachineRuns {
@@ -13,9 +12,6 @@ pub struct MachineRuns {
     pairs: BTreeMap<(String, String), Vec<DocumentName>>,
     remarks: BTreeMap<(String, String), Vec<DocumentName>>,
 }
-
-/// Drills are looked for among so many of the newest.
-const DRILLS: usize = 3;
 
 impl MachineRuns {
     /// Lists what a store has. Machines that were retired are left out.
@@ -56,11 +52,7 @@ impl MachineRuns {
         };
         let (names, remarks) = (of(&self.pairs), of(&self.remarks));
         let mut book = Logbook { machine: Some(machine.to_owned()), ..Logbook::default() };
-        let end = format!("-{}", RemarkKind::Drilled.word());
-        let mut drilled: Vec<&DocumentName> = remarks.iter().filter(|name| name.stem().ends_with(&end)).collect();
-        drilled.sort_by_key(|name| std::cmp::Reverse(name.stem()));
-        let drilled: Vec<&str> =
-            drilled.iter().take(DRILLS).filter_map(|name| name.folder().rsplit('/').next()).collect();
+        let drilled = drilled_last(&remarks);
         let is_drilled = |name: &DocumentName| drilled.iter().any(|run| name.stem().ends_with(&format!("-{run}")));
         let first = names.len().saturating_sub(most);
         for (number, name) in names.iter().enumerate() {

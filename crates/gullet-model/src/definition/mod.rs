@@ -32,7 +32,7 @@ pub use flaw::{Flaw, Flaws, Source};
 pub use load::{LoadError, Loaded, Sound, load, load_sound, load_state_alone};
 pub use notify::{Facility, MailServer, MailSpec, NotifyOn, NotifyRule, NotifySpec, ReportSpec};
 pub use part::{Drift, Each, Nature, OutputForm, Part, PartCommand, PartKind, StableFact, Tolerance, When};
-pub use place::{Credentials, FORMS, Place};
+pub use place::{Credentials, FORMS, StorePlace};
 pub use rules::check_name;
 pub use schedule::{CalendarSpec, Every, KeepSpec, OnDay, ScheduleSpec, VerifySpec};
 pub use source::*;

@@ -24,7 +24,7 @@ pub enum Credentials {
 
 /// Where a store lies.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Place {
+pub enum StorePlace {
     /// A folder of this machine.
     Folder(PathBuf),
     /// A bucket of an object storage.
@@ -52,7 +52,7 @@ pub enum Place {
     },
 }
 
-impl Place {
+impl StorePlace {
     /// Reads a location.
     ///
     /// # Errors
@@ -153,21 +153,22 @@ mod tests {
 
     #[test]
     fn locations_are_read_and_what_is_none_is_refused() {
-        let bucket = |bucket: &str, prefix: &str| Ok(Place::Bucket { bucket: bucket.into(), prefix: prefix.into() });
-        assert_eq!(Place::parse("/srv/depot"), Ok(Place::Folder("/srv/depot".into())));
-        assert_eq!(Place::parse("s3://depot"), bucket("depot", ""));
-        assert_eq!(Place::parse("s3://depot/"), bucket("depot", ""));
-        assert_eq!(Place::parse("s3://skerry.depot/quay/first/"), bucket("skerry.depot", "quay/first"));
+        let bucket =
+            |bucket: &str, prefix: &str| Ok(StorePlace::Bucket { bucket: bucket.into(), prefix: prefix.into() });
+        assert_eq!(StorePlace::parse("/srv/depot"), Ok(StorePlace::Folder("/srv/depot".into())));
+        assert_eq!(StorePlace::parse("s3://depot"), bucket("depot", ""));
+        assert_eq!(StorePlace::parse("s3://depot/"), bucket("depot", ""));
+        assert_eq!(StorePlace::parse("s3://skerry.depot/quay/first/"), bucket("skerry.depot", "quay/first"));
         let ssh = |user: Option<&str>, host: &str, port, folder: &str| {
-            Ok(Place::Ssh { user: user.map(str::to_owned), host: host.into(), port, folder: folder.into() })
+            Ok(StorePlace::Ssh { user: user.map(str::to_owned), host: host.into(), port, folder: folder.into() })
         };
         assert_eq!(
-            Place::parse("sftp://quay@far.skerry.example:2022/srv/depot/"),
+            StorePlace::parse("sftp://quay@far.skerry.example:2022/srv/depot/"),
             ssh(Some("quay"), "far.skerry.example", Some(2022), "/srv/depot")
         );
-        assert_eq!(Place::parse("sftp://far/depot"), ssh(None, "far", None, "/depot"));
-        assert_eq!(Place::parse("sftp://[fe80::1]/depot"), ssh(None, "fe80::1", None, "/depot"));
-        assert_eq!(Place::parse("sftp://[fe80::1]:22/depot"), ssh(None, "fe80::1", Some(22), "/depot"));
+        assert_eq!(StorePlace::parse("sftp://far/depot"), ssh(None, "far", None, "/depot"));
+        assert_eq!(StorePlace::parse("sftp://[fe80::1]/depot"), ssh(None, "fe80::1", None, "/depot"));
+        assert_eq!(StorePlace::parse("sftp://[fe80::1]:22/depot"), ssh(None, "fe80::1", Some(22), "/depot"));
         for wrong in [
             "sftp://far",
             "sftp://far/",
@@ -176,21 +177,21 @@ mod tests {
             "sftp://far:x/y",
             "sftp://far/../x",
         ] {
-            assert!(Place::parse(wrong).is_err(), "{wrong}");
+            assert!(StorePlace::parse(wrong).is_err(), "{wrong}");
         }
-        let web = |url: &str| Ok(Place::Web { url: url.into() });
+        let web = |url: &str| Ok(StorePlace::Web { url: url.into() });
         assert_eq!(
-            Place::parse("https://dav.skerry.example:8443/depot/"),
+            StorePlace::parse("https://dav.skerry.example:8443/depot/"),
             web("https://dav.skerry.example:8443/depot")
         );
-        assert_eq!(Place::parse("http://localhost"), web("http://localhost"));
+        assert_eq!(StorePlace::parse("http://localhost"), web("http://localhost"));
         for wrong in ["https://", "https://a:b@dav.skerry.example/x", "https://dav.skerry.example/x?y", "http://a b/"] {
-            assert!(Place::parse(wrong).is_err(), "{wrong}");
+            assert!(StorePlace::parse(wrong).is_err(), "{wrong}");
         }
         for wrong in
             ["depot", "", "ftp://x/y", "s3://", "s3:///quay", "s3://a b/c", "s3://a/../b", "s3://a//b", "S3://a"]
         {
-            assert!(Place::parse(wrong).is_err(), "{wrong}");
+            assert!(StorePlace::parse(wrong).is_err(), "{wrong}");
         }
     }
 }

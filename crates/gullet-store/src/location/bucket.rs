@@ -15,11 +15,9 @@ use futures_executor::block_on;
 use futures_util::TryStreamExt;
 use md5::{Digest, Md5};
 use object_store::aws::{AmazonS3, AmazonS3Builder, Checksum};
-use object_store::path::Path as Key;
-use object_store::{
-    ClientOptions, GetOptions, GetRange, ObjectStore, ObjectStoreExt, PutMode, PutOptions, PutResult, RetryConfig,
-};
+use object_store::{ClientOptions, ObjectStore, PutMode, PutOptions, PutResult, RetryConfig};
 
+use super::keyed::Keyed;
 use super::remote::{Remote, Requests};
 use super::web::{self, Web, failure_in};
 use super::{Location, ObjectInfo};
@@ -81,30 +79,20 @@ pub fn bucket(place: &BucketPlace) -> Result<Arc<dyn Location>, StoreError> {
         builder = builder.with_token(token);
     }
     let store = builder.build().map_err(|error| wrong(std::io::Error::other(error)))?;
-    let bucket =
-        Bucket { store, prefix: place.prefix.clone(), shown: shown(place), creates_only: AtomicBool::new(true) };
+    let objects = Keyed::new(store, place.prefix.clone(), shown(place));
+    let bucket = Bucket { objects, creates_only: AtomicBool::new(true) };
     Ok(Arc::new(Remote(Arc::new(bucket))))
 }
 
 struct Bucket {
-    store: AmazonS3,
-    prefix: String,
-    shown: String,
+    objects: Keyed<AmazonS3>,
     /// Whether the server knows how to create only what is not there, as far as is known.
     creates_only: AtomicBool,
 }
 
 impl Bucket {
-    fn key(&self, name: &str) -> Key {
-        if self.prefix.is_empty() { Key::from(name) } else { Key::from(format!("{}/{name}", self.prefix)) }
-    }
-
-    fn failed(&self, name: &str, error: object_store::Error) -> StoreError {
-        failed(&self.shown, name, error)
-    }
-
     fn put_as(&self, name: &str, bytes: &Bytes, mode: PutMode) -> Result<PutResult, object_store::Error> {
-        block_on(self.store.put_opts(&self.key(name), bytes.clone().into(), PutOptions::from(mode)))
+        block_on(self.objects.store.put_opts(&self.objects.key(name), bytes.clone().into(), PutOptions::from(mode)))
     }
 
     /// Whether what arrived is what was sent. Nearly all servers give the MD5 of what they stored as the object's tag; where the tag
@@ -120,78 +108,39 @@ impl Bucket {
     }
 }
 
-/// The length of an object, and its last bytes.
-pub(super) fn tail(store: &dyn ObjectStore, key: &Key, most: u64) -> object_store::Result<(u64, Vec<u8>)> {
-    let asked = |range| {
-        block_on(async {
-            let answer = store.get_opts(key, GetOptions { range, ..GetOptions::default() }).await?;
-            Ok((answer.meta.size, answer.bytes().await?.into()))
-        })
-    };
-    match asked(Some(GetRange::Suffix(most))) {
-        // There is no range in an object without a byte, and some servers know none of this kind.
-        Err(object_store::Error::Generic { .. } | object_store::Error::NotSupported { .. }) => asked(None),
-        answer => answer,
-    }
-}
-
-/// What went wrong with an object of a far place.
-pub(super) fn failed(place: &str, name: &str, error: object_store::Error) -> StoreError {
-    match error {
-        object_store::Error::NotFound { .. } => StoreError::Missing { name: name.to_owned() },
-        object_store::Error::AlreadyExists { .. } | object_store::Error::Precondition { .. } => {
-            StoreError::Exists { name: name.to_owned() }
-        }
-        error => {
-            let path = if name.is_empty() { place.to_owned() } else { format!("{place}/{name}") };
-            let source = match failure_in(&error) {
-                Some(failure) => std::io::Error::new(failure.kind(), failure.to_string()),
-                None => std::io::Error::other(error),
-            };
-            PathError::new(path, source).into()
-        }
-    }
-}
-
 impl Requests for Bucket {
     fn checks_what_arrives(&self) -> bool {
         true
     }
 
     fn describe(&self) -> String {
-        self.shown.clone()
+        self.objects.shown().to_owned()
     }
 
     fn list(&self, prefix: &str) -> Result<Vec<ObjectInfo>, StoreError> {
-        let below = self.key(prefix);
-        let skipped = if self.prefix.is_empty() { 0 } else { self.prefix.len() + 1 };
-        let listed = self.store.list(Some(&below)).map_ok(|object| ObjectInfo {
-            name: object.location.as_ref().get(skipped..).unwrap_or_default().to_owned(),
-            length: object.size,
-        });
-        block_on(listed.try_collect()).map_err(|error| self.failed(prefix, error))
+        let below = self.objects.key(prefix);
+        let listed = self
+            .objects
+            .store
+            .list(Some(&below))
+            .map_ok(|object| ObjectInfo { name: self.objects.name_of(&object.location), length: object.size });
+        block_on(listed.try_collect()).map_err(|error| self.objects.failed(prefix, error))
     }
 
     fn length(&self, name: &str) -> Result<Option<u64>, StoreError> {
-        match block_on(self.store.head(&self.key(name))) {
-            Ok(object) => Ok(Some(object.size)),
-            Err(object_store::Error::NotFound { .. }) => Ok(None),
-            Err(error) => Err(self.failed(name, error)),
-        }
+        self.objects.length(name)
     }
 
     fn range(&self, name: &str, range: Range<u64>) -> Result<Vec<u8>, StoreError> {
-        let bytes = block_on(self.store.get_range(&self.key(name), range));
-        bytes.map(Into::into).map_err(|error| self.failed(name, error))
+        self.objects.range(name, range)
     }
 
     fn tail(&self, name: &str, most: u64) -> Result<(u64, Vec<u8>), StoreError> {
-        tail(&self.store, &self.key(name), most).map_err(|error| self.failed(name, error))
+        self.objects.tail(name, most)
     }
 
     fn whole(&self, name: &str) -> Result<Vec<u8>, StoreError> {
-        let bytes = block_on(async { self.store.get(&self.key(name)).await?.bytes().await });
-        bytes.map(Into::into).map_err(|error| self.failed(name, error))
+        self.objects.whole(name)
     }
 
     fn put(&self, name: &str, bytes: Vec<u8>) -> Result<(), StoreError> {
@@ -206,23 +155,23 @@ impl Requests for Bucket {
                     return Ok(());
                 }
                 Err(error) if is_unknown(&error) => self.creates_only.store(false, Ordering::Relaxed),
-                Err(error) => return Err(self.failed(name, error)),
+                Err(error) => return Err(self.objects.failed(name, error)),
             }
         }
         if self.length(name)?.is_some() {
             return Err(StoreError::Exists { name: name.to_owned() });
         }
-        let put = self.put_as(name, &bytes, PutMode::Overwrite).map_err(|error| self.failed(name, error))?;
+        let put = self.put_as(name, &bytes, PutMode::Overwrite).map_err(|error| self.objects.failed(name, error))?;
         self.arrived(name, &bytes, &put)
     }
 
     fn remove(&self, name: &str) -> Result<(), StoreError> {
         // Removing what is not there is no error to the protocol.
-        block_on(self.store.delete(&self.key(name))).map_err(|error| self.failed(name, error))
+        self.objects.remove(name)
     }
 }
 
 /// Whether a server says that it does not know how to create only what is not there.
 fn is_unknown(error: &object_store::Error) -> bool {
-    matches!(failure_in(error), Some(web::Failure::Refused { status: 501, .. }))
+    matches!(failure_in(error), Some(web::RequestFailure::Refused { status: 501, .. }))
 }

@@ -16,12 +16,9 @@ use std::time::Duration;
 
 use rustix::fs::{Advice, AtFlags, Dir, FileType, FlockOperation, Mode, OFlags, RenameFlags};
 
-use super::{Location, NewObject, ObjectInfo, SeekRead, checked, free_space};
+use super::{INCOMING, Location, NewObject, ObjectInfo, SeekRead, checked, flattened, free_space};
 use crate::error::{IoPath, PathError, StoreError};
 use crate::hash::{Hash, Hasher};
-
-/// Where objects lie until they are published. The name cannot be an object's.
-const INCOMING: &str = ".incoming";
 
 /// A folder with so many folders in it is walked by several threads at once.
 const MANY_FOLDERS: usize = 512;
@@ -183,11 +180,6 @@ fn open_folder(above: impl AsFd, name: impl rustix::path::Arg) -> io::Result<Opt
         Err(rustix::io::Errno::NOENT) => Ok(None),
         Err(error) => Err(error.into()),
     }
-}
-
-/// An object's name as the name of one file.
-fn flattened(name: &str) -> String {
-    name.replace('/', "+")
 }
 
 /// Whether nobody is writing a file any more: nobody has its lock; and, where it is not known that its writer is dead, it was not

@@ -4,12 +4,12 @@
 //! unfinished uploads that somebody would have to find. What is read is asked for in pieces that grow for as long as they follow one
 //! another, so that one frame out of a large file costs one request and a whole file few.
 
-use std::collections::{BTreeSet, HashMap, HashSet};
+use std::collections::HashSet;
 use std::io::{self, Read, Seek, SeekFrom, Write};
 use std::ops::Range;
-use std::sync::Arc;
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
-use super::{Location, NewObject, ObjectInfo, SeekRead, checked};
+use super::{INCOMING, Location, NewObject, ObjectInfo, SeekRead, checked, flattened};
 use crate::error::StoreError;
 use crate::hash::Hash;
 
@@ -17,8 +17,6 @@ use crate::hash::Hash;
 const FIRST_PIECE: u64 = 128 << 10;
 /// No piece is longer, in bytes, but where somebody wants more at once.
 const LONGEST_PIECE: u64 = 8 << 20;
-/// The lengths of more objects than these are asked for by listing.
-const ASKED_ONE_BY_ONE: usize = 3;
 /// No object is longer, in bytes: it is put together in memory.
 const LONGEST_OBJECT: usize = 256 << 20;
 
@@ -57,6 +55,37 @@ pub(super) trait Requests: Send + Sync + 'static {
     }
 }
 
+/// The folders of a far place that are known to be there, so that each is made once.
+#[derive(Default)]
+pub(super) struct KnownFolders(Mutex<HashSet<String>>);
+
+impl KnownFolders {
+    fn names(&self) -> MutexGuard<'_, HashSet<String>> {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Makes the folders above a name that are not known yet, the outermost first.
+    pub(super) fn make<E>(&self, name: &str, mut make: impl FnMut(&str) -> Result<(), E>) -> Result<(), E> {
+        for folder in name.match_indices('/').map(|(at, _)| &name[..at]) {
+            if !self.names().contains(folder) {
+                make(folder)?;
+                self.names().insert(folder.to_owned());
+            }
+        }
+        Ok(())
+    }
+
+    /// Knows of none any more: somebody may have removed them.
+    pub(super) fn forget(&self) {
+        self.names().clear();
+    }
+}
+
+/// A name of its own under which an object is sent, until it gets its name.
+pub(super) fn incoming(name: &str) -> String {
+    format!("{INCOMING}/{}.{:016x}", flattened(name), fastrand::u64(..))
+}
+
 /// A far place as a location.
 pub(super) struct Remote<R>(pub(super) Arc<R>);
 
@@ -84,7 +113,7 @@ impl<R: Requests> Location for Remote<R> {
 
     fn create(&self, name: &str) -> Result<Box<dyn NewObject>, StoreError> {
         // Whether it is there already is asked when it is published, in the same step.
-        Ok(Box::new(Sent { place: Arc::clone(&self.0), name: checked(name)?.to_owned(), bytes: Vec::new() }))
+        Ok(Box::new(WholeObject { place: Arc::clone(&self.0), name: checked(name)?.to_owned(), bytes: Vec::new() }))
     }
 
     fn remove(&self, name: &str) -> Result<(), StoreError> {
@@ -111,48 +140,19 @@ impl<R: Requests> Location for Remote<R> {
         self.0.checks_what_arrives()
     }
 
-    fn lengths(&self, names: &[&str]) -> Result<HashMap<String, u64>, StoreError> {
-        if names.len() <= ASKED_ONE_BY_ONE {
-            let mut found = HashMap::new();
-            for name in names {
-                found.extend(self.length(name)?.map(|length| ((*name).to_owned(), length)));
-            }
-            return Ok(found);
-        }
-        // A page of a listing has a thousand of them. Payload lies in `payload/MACHINE/`.
-        let folder = |name: &&str| name.splitn(3, '/').take(2).map(|part| format!("{part}/")).collect::<String>();
-        let (wanted, folders): (HashSet<&str>, BTreeSet<String>) =
-            (names.iter().copied().collect(), names.iter().map(folder).collect());
-        let mut found = HashMap::new();
-        for folder in folders {
-            let listed = self.0.list(&folder)?.into_iter().filter(|object| wanted.contains(object.name.as_str()));
-            found.extend(listed.map(|object| (object.name, object.length)));
-        }
-        Ok(found)
-    }
-
-    fn read_at_most(&self, name: &str, most: u64) -> Result<Vec<u8>, StoreError> {
-        let bytes = self.0.whole(checked(name)?)?;
-        if bytes.len() as u64 <= most {
-            return Ok(bytes);
-        }
-        let what = format!("it is longer than {most} bytes");
-        Err(StoreError::Damaged { name: name.to_owned(), what })
-    }
-
     fn read(&self, name: &str) -> Result<Vec<u8>, StoreError> {
         self.0.whole(checked(name)?)
     }
 }
 
 /// An object that is put together before it is sent.
-struct Sent<R> {
+struct WholeObject<R> {
     place: Arc<R>,
     name: String,
     bytes: Vec<u8>,
 }
 
-impl<R: Requests> Write for Sent<R> {
+impl<R: Requests> Write for WholeObject<R> {
     fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
         if self.bytes.len() + bytes.len() > LONGEST_OBJECT {
             let what = format!("an object of more than {LONGEST_OBJECT} bytes cannot be sent");
@@ -167,7 +167,7 @@ impl<R: Requests> Write for Sent<R> {
     }
 }
 
-impl<R: Requests> NewObject for Sent<R> {
+impl<R: Requests> NewObject for WholeObject<R> {
     fn publish(self: Box<Self>, _: Hash) -> Result<(), StoreError> {
         self.place.put(&self.name, self.bytes)
     }

@@ -5,27 +5,24 @@
 //! durable, and renamed, which the plain rename of the protocol does only where nothing has the name yet. One connection serves all
 //! threads; one that breaks is made anew.
 
-use std::collections::HashSet;
 use std::future::Future;
 use std::io;
 use std::ops::Range;
 use std::path::PathBuf;
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
 use russh_sftp::protocol::{FileAttributes, OpenFlags, StatusCode};
 use tokio::io::{AsyncReadExt, AsyncSeekExt, AsyncWriteExt};
 
-use super::remote::{Remote, Requests};
-use super::{Location, ObjectInfo};
+use super::remote::{KnownFolders, Remote, Requests, incoming};
+use super::{INCOMING, Location, ObjectInfo, flattened};
 use crate::error::{PathError, StoreError};
 
 mod connection;
 
 use connection::{Connection, Trouble, in_words, refused_or_broken};
 
-/// Where objects lie until they have their names. The name cannot be an object's.
-const INCOMING: &str = ".incoming";
 /// So often something is tried on a new connection when the one before broke.
 const ATTEMPTS: u32 = 3;
 /// Files and folders are the account's alone.
@@ -55,14 +52,13 @@ pub struct SshFolderPlace {
 
 /// Objects in a folder of another machine. Nothing is asked yet.
 pub fn ssh_folder(place: SshFolderPlace) -> Arc<dyn Location> {
-    Arc::new(Remote(Arc::new(SshFolder { place, connection: Mutex::default(), folders: Mutex::default() })))
+    Arc::new(Remote(Arc::new(SshFolder { place, connection: Mutex::default(), folders: KnownFolders::default() })))
 }
 
 struct SshFolder {
     place: SshFolderPlace,
     connection: Mutex<Option<Arc<Connection>>>,
-    /// Folders that are known to be there.
-    folders: Mutex<HashSet<String>>,
+    folders: KnownFolders,
 }
 
 impl SshFolder {
@@ -99,7 +95,7 @@ impl SshFolder {
             match connection.runtime.block_on(what(Arc::clone(&connection))) {
                 Err(Trouble::Broken(error)) => {
                     self.forget(&connection);
-                    self.folders().clear();
+                    self.folders.forget();
                     if attempt == ATTEMPTS {
                         return (Err(Trouble::Broken(in_words(&connection.last_words(), error))), true);
                     }
@@ -122,19 +118,9 @@ impl SshFolder {
         if name.is_empty() { format!("{folder}/") } else { format!("{folder}/{name}") }
     }
 
-    fn folders(&self) -> MutexGuard<'_, HashSet<String>> {
-        self.folders.lock().unwrap_or_else(PoisonError::into_inner)
-    }
-
     /// Makes the folders above a name, those that were not made before.
     fn make_folders(&self, name: &str) -> Result<(), Trouble> {
-        for folder in name.match_indices('/').map(|(at, _)| &name[..at]) {
-            if !self.folders().contains(folder) {
-                self.make_folder(&self.path(folder))?;
-                self.folders().insert(folder.to_owned());
-            }
-        }
-        Ok(())
+        self.folders.make(name, |folder| self.make_folder(&self.path(folder)))
     }
 
     /// Makes a folder, where it is not there yet.
@@ -281,7 +267,7 @@ impl Requests for SshFolder {
             return Err(StoreError::Exists { name: name.to_owned() });
         }
         let bytes = Arc::new(bytes);
-        let incoming = format!("{INCOMING}/{}.{:016x}", name.replace('/', "+"), fastrand::u64(..));
+        let incoming = incoming(name);
         let (from, to) = (self.path(&incoming), self.path(name));
         let sent =
             self.make_folders(&incoming).and_then(|()| self.send(&from, &bytes)).and_then(|()| self.make_folders(name));
@@ -300,7 +286,7 @@ impl Requests for SshFolder {
         if was_repeated && trouble.is_missing() && self.whole(name).is_ok_and(|there| there == *bytes) {
             return Ok(());
         }
-        self.folders().clear();
+        self.folders.forget();
         let _ = self.ask(|connection| {
             let from = from.clone();
             async move { Ok(connection.session.remove_file(from).await?) }
@@ -349,7 +335,7 @@ impl Requests for SshFolder {
         if !is_dead {
             return Ok(());
         }
-        let (folder, prefix) = (self.path(INCOMING), prefix.replace('/', "+"));
+        let (folder, prefix) = (self.path(INCOMING), flattened(prefix));
         let removed = self.ask(|connection| {
             let (folder, prefix) = (folder.clone(), prefix.clone());
             async move {

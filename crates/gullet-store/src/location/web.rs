@@ -44,7 +44,7 @@ pub(super) fn was_repeated() -> bool {
 
 /// Why a request did not do what was asked.
 #[derive(Debug)]
-pub(super) enum Failure {
+pub(super) enum RequestFailure {
     /// The server refused it.
     Refused {
         /// The status of the answer.
@@ -60,7 +60,7 @@ pub(super) enum Failure {
     Broken(io::Error),
 }
 
-impl fmt::Display for Failure {
+impl fmt::Display for RequestFailure {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             Self::Refused { status, code, said } => match in_words(code) {
@@ -75,9 +75,9 @@ impl fmt::Display for Failure {
     }
 }
 
-impl std::error::Error for Failure {}
+impl std::error::Error for RequestFailure {}
 
-impl Failure {
+impl RequestFailure {
     /// What it is to the system.
     pub(super) fn kind(&self) -> io::ErrorKind {
         match self {
@@ -119,7 +119,7 @@ fn in_words(code: &str) -> Option<&'static str> {
     })
 }
 
-/// Makes requests. Failures of any kind come back as [`Failure`], but those that mean something to `object_store`.
+/// Makes requests. Failures of any kind come back as [`RequestFailure`], but those that mean something to `object_store`.
 #[derive(Clone, Debug)]
 pub(super) struct Web {
     agent: Agent,
@@ -163,7 +163,7 @@ impl Web {
         Self { sign_in: Some(format!("Basic {pair}")), ..self }
     }
 
-    fn once(&self, request: &Request<()>, bytes: &[u8]) -> Result<Response<Vec<u8>>, Failure> {
+    fn once(&self, request: &Request<()>, bytes: &[u8]) -> Result<Response<Vec<u8>>, RequestFailure> {
         let failed = |error| failure(error, self.limit);
         let answer = if bytes.is_empty() && !matches!(request.method().as_str(), "PUT" | "POST") {
             self.agent.run(request.clone()).map_err(failed)?
@@ -177,11 +177,11 @@ impl Web {
         body.read_to_end(&mut taken).map_err(|error| broken(error, self.limit))?;
         if taken.len() as u64 > LONGEST_ANSWER {
             let what = format!("an answer of more than {LONGEST_ANSWER} bytes is not taken");
-            return Err(Failure::Broken(io::Error::new(io::ErrorKind::InvalidData, what)));
+            return Err(RequestFailure::Broken(io::Error::new(io::ErrorKind::InvalidData, what)));
         }
         let is_whole = request.method() == "HEAD" || length.is_none_or(|length: usize| length == taken.len());
         if !is_whole {
-            return Err(Failure::Broken(io::Error::new(io::ErrorKind::UnexpectedEof, "the answer broke off")));
+            return Err(RequestFailure::Broken(io::Error::new(io::ErrorKind::UnexpectedEof, "the answer broke off")));
         }
         let code = between(&taken, "<Code>", "</Code>");
         // Another writer has just made the folder (RFC 4918, 9.3.1).
@@ -195,28 +195,28 @@ impl Web {
             return Ok(Response::from_parts(parts, taken));
         }
         let said = between(&taken, "<Message>", "</Message>");
-        Err(Failure::Refused { status: parts.status.as_u16(), code, said })
+        Err(RequestFailure::Refused { status: parts.status.as_u16(), code, said })
     }
 
     /// Makes a folder of a WebDAV server, where it is not there yet.
-    pub(super) fn make_folder(&self, url: &str) -> Result<(), Failure> {
-        let wrong = |error| Failure::Broken(io::Error::new(io::ErrorKind::InvalidData, error));
+    pub(super) fn make_folder(&self, url: &str) -> Result<(), RequestFailure> {
+        let wrong = |error| RequestFailure::Broken(io::Error::new(io::ErrorKind::InvalidData, error));
         // Some servers take it for the name of a file without the last character.
         let request = Request::builder().method(MAKE_FOLDER).uri(format!("{url}/")).body(()).map_err(wrong)?;
         let request = self.with_sign_in(request);
         let answer = match self.repeated(&request, &[]) {
             // So says one server of a folder that another writer made in this very moment; asked again it says that it is there.
-            Err(Failure::Refused { status: 403, .. }) => self.repeated(&request, &[])?,
+            Err(RequestFailure::Refused { status: 403, .. }) => self.repeated(&request, &[])?,
             outcome => outcome?,
         };
         let (status, code) = (answer.status().as_u16(), String::new());
         let said = "the folder above it is not there".to_owned();
-        if answer.status().is_success() { Ok(()) } else { Err(Failure::Refused { status, code, said }) }
+        if answer.status().is_success() { Ok(()) } else { Err(RequestFailure::Refused { status, code, said }) }
     }
 
     /// Gives an object of a WebDAV server another name, which nothing may have yet; the answer says how that went.
-    pub(super) fn rename(&self, from: &str, to: &str) -> Result<StatusCode, Failure> {
-        let wrong = |error| Failure::Broken(io::Error::new(io::ErrorKind::InvalidData, error));
+    pub(super) fn rename(&self, from: &str, to: &str) -> Result<StatusCode, RequestFailure> {
+        let wrong = |error| RequestFailure::Broken(io::Error::new(io::ErrorKind::InvalidData, error));
         let request = Request::builder().method("MOVE").uri(from).header("destination", to).header("overwrite", "F");
         let answer = self.repeated(&self.with_sign_in(request.body(()).map_err(wrong)?), &[])?;
         Ok(answer.status())
@@ -239,7 +239,7 @@ impl Web {
         std::thread::sleep(growing.min(self.limit / LONGEST_PAUSE).mul_f64(0.5 + 0.5 * fastrand::f64()));
     }
 
-    fn repeated(&self, request: &Request<()>, bytes: &[u8]) -> Result<Response<Vec<u8>>, Failure> {
+    fn repeated(&self, request: &Request<()>, bytes: &[u8]) -> Result<Response<Vec<u8>>, RequestFailure> {
         let mut attempt = 1;
         loop {
             ATTEMPTED.set(attempt);
@@ -266,28 +266,31 @@ fn between(bytes: &[u8], start: &str, end: &str) -> String {
     found.unwrap_or_default().chars().take(SAID).collect()
 }
 
-fn failure(error: ureq::Error, limit: Duration) -> Failure {
+fn failure(error: ureq::Error, limit: Duration) -> RequestFailure {
     match error {
-        ureq::Error::Timeout(Timeout::Resolve | Timeout::Connect) => {
-            Failure::Broken(io::Error::new(io::ErrorKind::TimedOut, "the server cannot be reached: it does not answer"))
-        }
-        ureq::Error::Timeout(_) => Failure::Silent(limit),
+        ureq::Error::Timeout(Timeout::Resolve | Timeout::Connect) => RequestFailure::Broken(io::Error::new(
+            io::ErrorKind::TimedOut,
+            "the server cannot be reached: it does not answer",
+        )),
+        ureq::Error::Timeout(_) => RequestFailure::Silent(limit),
         ureq::Error::Io(error) => broken(error, limit),
         // A certificate, or what should be a server with one: the next attempt would say the same.
         error @ (ureq::Error::Rustls(_) | ureq::Error::Tls(_) | ureq::Error::BadUri(_)) => {
-            Failure::Broken(io::Error::new(io::ErrorKind::InvalidData, error))
+            RequestFailure::Broken(io::Error::new(io::ErrorKind::InvalidData, error))
         }
-        error => Failure::Broken(io::Error::other(error)),
+        error => RequestFailure::Broken(io::Error::other(error)),
     }
 }
 
-fn broken(error: io::Error, limit: Duration) -> Failure {
+fn broken(error: io::Error, limit: Duration) -> RequestFailure {
     // `ureq` packs its own errors into those of input and output while a body is read.
     match error.get_ref().and_then(|inner| inner.downcast_ref::<ureq::Error>()) {
-        Some(ureq::Error::Timeout(_)) => Failure::Silent(limit),
-        _ if matches!(error.kind(), io::ErrorKind::TimedOut | io::ErrorKind::WouldBlock) => Failure::Silent(limit),
+        Some(ureq::Error::Timeout(_)) => RequestFailure::Silent(limit),
+        _ if matches!(error.kind(), io::ErrorKind::TimedOut | io::ErrorKind::WouldBlock) => {
+            RequestFailure::Silent(limit)
+        }
         // `rustls` says so of a certificate.
-        _ => Failure::Broken(error),
+        _ => RequestFailure::Broken(error),
     }
 }
 
@@ -310,10 +313,10 @@ impl HttpConnector for Web {
 }
 
 /// The failure at the bottom of an error.
-pub(super) fn failure_in<'e>(error: &'e (dyn std::error::Error + 'static)) -> Option<&'e Failure> {
+pub(super) fn failure_in<'e>(error: &'e (dyn std::error::Error + 'static)) -> Option<&'e RequestFailure> {
     let mut next = Some(error);
     while let Some(error) = next {
-        if let Some(failure) = error.downcast_ref::<Failure>() {
+        if let Some(failure) = error.downcast_ref::<RequestFailure>() {
             return Some(failure);
         }
         next = error.source();

@@ -4,29 +4,24 @@
 //! its name, which must not be there. Of writers of one name at the same moment some servers let more than one do that; the names carry
 //! the safety there, as in FORMAT.md. Folders are listed one by one, since most servers refuse to list a tree.
 
-use std::collections::HashSet;
 use std::io;
 use std::ops::Range;
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::sync::Arc;
 use std::time::Duration;
 
 use bytes::Bytes;
 use futures_executor::block_on;
 use object_store::http::{HttpBuilder, HttpStore};
-use object_store::path::Path as Key;
 use object_store::{ClientOptions, ObjectStore, ObjectStoreExt, RetryConfig};
 
 use ureq::http::StatusCode;
 use url::Url;
 
-use super::bucket::{failed, tail};
-use super::remote::{Remote, Requests};
-use super::web::{self, Failure, Web, failure_in};
-use super::{Location, ObjectInfo};
+use super::keyed::Keyed;
+use super::remote::{KnownFolders, Remote, Requests, incoming};
+use super::web::{self, RequestFailure, Web};
+use super::{INCOMING, Location, ObjectInfo, flattened};
 use crate::error::{PathError, StoreError};
-
-/// Where objects lie until they have their names. The name cannot be an object's.
-const INCOMING: &str = ".incoming";
 
 /// A folder on a WebDAV server, and how it is reached.
 #[derive(Clone, Debug, Default)]
@@ -62,72 +57,52 @@ pub fn web_folder(place: &WebFolderPlace) -> Result<Arc<dyn Location>, StoreErro
         .with_http_connector(web.clone())
         .build()
         .map_err(|error| wrong(io::Error::other(error)))?;
-    Ok(Arc::new(Remote(Arc::new(WebFolder { store, web, url, base, folders: Mutex::default() }))))
+    Ok(Arc::new(Remote(Arc::new(WebFolder {
+        objects: Keyed::new(store, base, url),
+        web,
+        folders: KnownFolders::default(),
+    }))))
 }
 
 struct WebFolder {
-    store: HttpStore,
+    objects: Keyed<HttpStore>,
     web: Web,
-    url: String,
-    /// The folder's path on the server.
-    base: String,
-    /// Folders that are known to be there.
-    folders: Mutex<HashSet<String>>,
+    folders: KnownFolders,
 }
 
 impl WebFolder {
-    fn key(&self, name: &str) -> Key {
-        if self.base.is_empty() { Key::from(name) } else { Key::from(format!("{}/{name}", self.base)) }
-    }
-
-    /// The name of an object, or of a folder, that was listed.
-    fn name_of(&self, key: &Key) -> String {
-        let name = key.as_ref().strip_prefix(self.base.as_str()).unwrap_or(key.as_ref());
-        name.trim_matches('/').to_owned()
-    }
-
     fn url_of(&self, name: &str) -> String {
-        format!("{}/{name}", self.url)
-    }
-
-    fn folders(&self) -> MutexGuard<'_, HashSet<String>> {
-        self.folders.lock().unwrap_or_else(PoisonError::into_inner)
+        format!("{}/{name}", self.objects.shown())
     }
 
     /// Makes the folders above a name, those that were not made before.
-    fn make_folders(&self, name: &str) -> Result<(), Failure> {
-        for folder in name.match_indices('/').map(|(at, _)| &name[..at]) {
-            if !self.folders().contains(folder) {
-                self.web.make_folder(&self.url_of(folder))?;
-                self.folders().insert(folder.to_owned());
-            }
-        }
-        Ok(())
+    fn make_folders(&self, name: &str) -> Result<(), RequestFailure> {
+        self.folders.make(name, |folder| self.web.make_folder(&self.url_of(folder)))
     }
 
     /// Gives what was sent its name, in one step, and never another object's.
     fn publish(&self, incoming: &str, name: &str, bytes: &Bytes) -> Result<(), StoreError> {
-        let refused = |failure: Failure| PathError::new(self.url_of(name), failure.into_io());
+        let refused = |failure: RequestFailure| PathError::new(self.url_of(name), failure.into_io());
         self.make_folders(name).map_err(refused)?;
         let moved = self.web.rename(&self.url_of(incoming), &self.url_of(name)).map_err(|failure| {
             // Perhaps somebody removed a folder meanwhile.
-            self.folders().clear();
+            self.folders.forget();
             refused(failure)
         })?;
         match moved {
             status if status.is_success() => Ok(()),
             // The answer to an earlier attempt was lost: then it is there, and it is ours.
-            StatusCode::NOT_FOUND if web::was_repeated() && self.whole(name)? == *bytes => Ok(()),
+            StatusCode::NOT_FOUND | StatusCode::PRECONDITION_FAILED
+                if web::was_repeated() && self.whole(name).is_ok_and(|there| there == *bytes) =>
+            {
+                Ok(())
+            }
             StatusCode::PRECONDITION_FAILED => Err(StoreError::Exists { name: name.to_owned() }),
             status => {
                 let what = format!("the server does not give it its name: status {status}");
                 Err(PathError::new(self.url_of(name), io::Error::other(what)).into())
             }
         }
-    }
-
-    fn failed(&self, name: &str, error: object_store::Error) -> StoreError {
-        failed(&self.url, name, error)
     }
 }
 
@@ -137,46 +112,39 @@ impl Requests for WebFolder {
     }
 
     fn describe(&self) -> String {
-        self.url.clone()
+        self.objects.shown().to_owned()
     }
 
     fn list(&self, prefix: &str) -> Result<Vec<ObjectInfo>, StoreError> {
         let mut found = Vec::new();
         let mut folders = vec![prefix.trim_end_matches('/').to_owned()];
         while let Some(folder) = folders.pop() {
-            let listed = block_on(self.store.list_with_delimiter(Some(&self.key(&folder))));
-            let listed = listed.map_err(|error| self.failed(&folder, error))?;
-            let further = listed.common_prefixes.iter().map(|key| self.name_of(key));
+            let listed = block_on(self.objects.store.list_with_delimiter(Some(&self.objects.key(&folder))));
+            let listed = listed.map_err(|error| self.objects.failed(&folder, error))?;
+            let further = listed.common_prefixes.iter().map(|key| self.objects.name_of(key));
             folders.extend(further.filter(|name| *name != folder && !name.starts_with('.')));
             let objects = listed.objects.iter();
-            found
-                .extend(objects.map(|object| ObjectInfo { name: self.name_of(&object.location), length: object.size }));
+            found.extend(
+                objects.map(|object| ObjectInfo { name: self.objects.name_of(&object.location), length: object.size }),
+            );
         }
         Ok(found)
     }
 
     fn length(&self, name: &str) -> Result<Option<u64>, StoreError> {
-        match block_on(self.store.head(&self.key(name))) {
-            Ok(object) => Ok(Some(object.size)),
-            Err(object_store::Error::NotFound { .. }) => Ok(None),
-            // Some servers say no length of an empty file.
-            Err(error) if failure_in(&error).is_none() => Ok(Some(self.whole(name)?.len() as u64)),
-            Err(error) => Err(self.failed(name, error)),
-        }
+        self.objects.length(name)
     }
 
     fn range(&self, name: &str, range: Range<u64>) -> Result<Vec<u8>, StoreError> {
-        let bytes = block_on(self.store.get_range(&self.key(name), range));
-        bytes.map(Into::into).map_err(|error| self.failed(name, error))
+        self.objects.range(name, range)
     }
 
     fn tail(&self, name: &str, most: u64) -> Result<(u64, Vec<u8>), StoreError> {
-        tail(&self.store, &self.key(name), most).map_err(|error| self.failed(name, error))
+        self.objects.tail(name, most)
     }
 
     fn whole(&self, name: &str) -> Result<Vec<u8>, StoreError> {
-        let bytes = block_on(async { self.store.get(&self.key(name)).await?.bytes().await });
-        bytes.map(Into::into).map_err(|error| self.failed(name, error))
+        self.objects.whole(name)
     }
 
     fn put(&self, name: &str, bytes: Vec<u8>) -> Result<(), StoreError> {
@@ -184,10 +152,10 @@ impl Requests for WebFolder {
             return Err(StoreError::Exists { name: name.to_owned() });
         }
         let bytes = Bytes::from(bytes);
-        let incoming = format!("{INCOMING}/{}.{:016x}", name.replace('/', "+"), fastrand::u64(..));
+        let incoming = incoming(name);
         self.make_folders(&incoming).map_err(|failure| PathError::new(self.url_of(INCOMING), failure.into_io()))?;
-        let put = block_on(self.store.put(&self.key(&incoming), bytes.clone().into()));
-        put.map_err(|error| self.failed(name, error))?;
+        let put = block_on(self.objects.store.put(&self.objects.key(&incoming), bytes.clone().into()));
+        put.map_err(|error| self.objects.failed(name, error))?;
         // There is no checksum in this protocol: it is read back before anybody can see it.
         let published = match self.whole(&incoming) {
             Ok(there) if there == bytes => self.publish(&incoming, name, &bytes),
@@ -198,13 +166,13 @@ impl Requests for WebFolder {
             Err(error) => Err(error),
         };
         if published.is_err() {
-            let _ = block_on(self.store.delete(&self.key(&incoming)));
+            let _ = self.objects.remove(&incoming);
         }
         published
     }
 
     fn remove(&self, name: &str) -> Result<(), StoreError> {
-        block_on(self.store.delete(&self.key(name))).map_err(|error| self.failed(name, error))
+        self.objects.remove(name)
     }
 
     fn discard_unpublished(&self, prefix: &str, is_dead: bool) -> Result<(), StoreError> {
@@ -212,17 +180,15 @@ impl Requests for WebFolder {
         if !is_dead {
             return Ok(());
         }
-        let prefix = format!("{INCOMING}/{}", prefix.replace('/', "+"));
-        let listed = block_on(self.store.list_with_delimiter(Some(&self.key(INCOMING))));
-        let listed = listed.map_err(|error| self.failed(INCOMING, error))?;
-        for object in listed.objects.iter().filter(|object| self.name_of(&object.location).starts_with(&prefix)) {
-            block_on(self.store.delete(&object.location)).map_err(|error| self.failed(INCOMING, error))?;
-        }
-        Ok(())
+        let prefix = format!("{INCOMING}/{}", flattened(prefix));
+        let listed = block_on(self.objects.store.list_with_delimiter(Some(&self.objects.key(INCOMING))));
+        let listed = listed.map_err(|error| self.objects.failed(INCOMING, error))?;
+        let names = listed.objects.iter().map(|object| self.objects.name_of(&object.location));
+        names.filter(|name| name.starts_with(&prefix)).try_for_each(|name| self.objects.remove(&name))
     }
 
     fn prepare(&self) -> Result<(), StoreError> {
-        let refused = |failure: Failure| PathError::new(&self.url, failure.into_io());
-        Ok(self.web.make_folder(&self.url).map_err(refused)?)
+        let refused = |failure: RequestFailure| PathError::new(self.objects.shown(), failure.into_io());
+        Ok(self.web.make_folder(self.objects.shown()).map_err(refused)?)
     }
 }

@@ -8,7 +8,6 @@ use gullet_logbook::logbook::Logbook;
 use gullet_model::definition::Loaded;
 use gullet_model::ids::RunId;
 use gullet_run::preflight::{Check, Preflight, Verdict, cannot_open, check};
-use gullet_store::Store;
 use serde::Serialize;
 
 use crate::args::Global;
@@ -90,8 +89,7 @@ fn check_one(loaded: &Loaded, state: &State, outside: &RealWorld, app: &str) -> 
         folder: state.place(&["scratch"])?,
         top: state.folder().to_path_buf(),
     };
-    let spec = loaded.definition.store_of(app).map(|(_, spec)| spec.clone()).unwrap_or_default();
-    let store = open::place_of(&spec).and_then(Store::open);
+    let store = open::store_for(loaded, app);
     let book = store.as_ref().ok().and_then(|store| Logbook::read(store, Some(app), Some(state)).ok());
     let book = book.unwrap_or_default();
     let request = Request { app: app.to_owned(), ..Request::default() };

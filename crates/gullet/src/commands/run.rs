@@ -312,8 +312,7 @@ fn begin(
         return Err(error.hint(format!("gullet restore {app} --undo, or --continue")));
     }
     let _no_sweep = wait_for_sweep(audience, state, outside)?;
-    let spec = loaded.definition.store_of(&app).map(|(_, spec)| spec.clone()).unwrap_or_default();
-    let mut store = open::place_of(&spec).and_then(gullet_store::Store::open);
+    let mut store = open::store_for(loaded, &app);
     let mut state = state.clone();
     let mut recent = Recent::default();
     if let Ok(opened) = &store {

@@ -9,8 +9,8 @@ use std::time::Duration;
 use gullet_store::{WebFolderPlace, web_folder};
 
 use crate::conformance::{Lies, check};
-use crate::far::{free_port, noise, place, restored, write};
-use crate::servers::{printed, wait_until};
+use crate::far::{noise, place, restored, write};
+use crate::servers::{free_port, printed, wait_until};
 
 /// A server that is running, with a folder `root`.
 struct Dav {

@@ -12,7 +12,7 @@ use serde_json::Value;
 use crate::conformance::{Lies, check};
 use crate::harness::{Disk, Mounted, Place};
 use crate::proxy::Proxy;
-use crate::servers::wait_until;
+use crate::servers::{free_port, wait_until};
 
 /// An object storage that is running: moto, which keeps everything in memory.
 pub struct Moto {
@@ -56,10 +56,6 @@ impl Drop for Moto {
         let _ = self.server.kill();
         let _ = self.server.wait();
     }
-}
-
-pub fn free_port() -> u16 {
-    TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port()
 }
 
 #[test]

@@ -9,7 +9,7 @@ use std::process::{Child, Command, Stdio};
 use serde_json::Value;
 
 use crate::harness::Place;
-use crate::servers::wait_until;
+use crate::servers::{free_port, wait_until};
 
 /// exim as it comes with Debian: STARTTLS on one port, TLS from the first byte on another; only who signs in may send, and nobody
 /// is called `reject`.
@@ -61,10 +61,6 @@ struct Exim {
     folder: tempfile::TempDir,
     ports: (u16, u16),
     server: Option<Child>,
-}
-
-fn free_port() -> u16 {
-    TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port()
 }
 
 fn openssl(folder: &Path, arguments: &[&str]) {

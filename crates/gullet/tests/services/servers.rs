@@ -1,6 +1,7 @@
 //! Real servers, each in a temporary folder of its own, stopped when they are dropped.
 
 use std::fs;
+use std::net::TcpListener;
 use std::os::unix::fs::{PermissionsExt, chown};
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Output, Stdio};
@@ -24,6 +25,11 @@ pub fn wait_until(what: &str, mut holds: impl FnMut() -> bool) {
         assert!(began.elapsed() < Duration::from_secs(30), "{what} took too long");
         std::thread::sleep(Duration::from_millis(20));
     }
+}
+
+/// A port of this machine that nobody listens at.
+pub fn free_port() -> u16 {
+    TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port()
 }
 
 /// What a program that must end well printed.

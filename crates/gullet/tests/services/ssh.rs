@@ -9,9 +9,9 @@ use std::time::Duration;
 use gullet_store::{SshFolderPlace, StoreError, ssh_folder};
 
 use crate::conformance::{Lies, check};
-use crate::far::{PART, free_port, noise, place, restored, write};
+use crate::far::{PART, noise, place, restored, write};
 use crate::harness::{Mounted, Place};
-use crate::servers::{printed, wait_until};
+use crate::servers::{free_port, printed, wait_until};
 
 /// Its own account: one of the system that nobody signs in as.
 const ACCOUNT: &str = "www-data";

@@ -3,21 +3,21 @@
 use super::super::check::nearest;
 use super::super::flaw::key_path;
 use super::Rules;
-use crate::definition::{App, CaptureMethod, Definition, FORMS, Place, StoreSpec};
+use crate::definition::{App, CaptureMethod, Definition, FORMS, StorePlace, StoreSpec};
 
 impl Rules<'_> {
     /// Where a store lies, and the keys that belong to such a place.
     pub(super) fn place(&mut self, name: &str, store: &StoreSpec) {
         let at = |key: &str| key_path(&[&"store", &name, &key]);
-        let place = match Place::parse(&store.location) {
+        let place = match StorePlace::parse(&store.location) {
             Ok(place) => place,
             Err(why) => return self.flaw(&at("location"), why, Some(format!("write {FORMS}"))),
         };
-        if store.must_be_mounted && !matches!(place, Place::Folder(_)) {
+        if store.must_be_mounted && !matches!(place, StorePlace::Folder(_)) {
             self.flaw(&at("must_be_mounted"), "only a folder can be a mount point".to_owned(), None);
         }
-        let (is_bucket, is_ssh) = (matches!(place, Place::Bucket { .. }), matches!(place, Place::Ssh { .. }));
-        let is_folder = matches!(place, Place::Folder(_));
+        let (is_bucket, is_ssh) = (matches!(place, StorePlace::Bucket { .. }), matches!(place, StorePlace::Ssh { .. }));
+        let is_folder = matches!(place, StorePlace::Folder(_));
         for key in store.far_keys().into_iter().filter(|_| !is_folder) {
             let (is_wrong, owner) = match key {
                 "endpoint" | "region" => (!is_bucket, "a bucket"),
@@ -29,7 +29,7 @@ impl Rules<'_> {
             }
         }
         match place {
-            Place::Folder(_) => {
+            StorePlace::Folder(_) => {
                 for key in store.far_keys() {
                     self.flaw(
                         &at(key),
@@ -38,14 +38,14 @@ impl Rules<'_> {
                     );
                 }
             }
-            Place::Web { .. } => {}
-            Place::Ssh { .. } => {
+            StorePlace::Web { .. } => {}
+            StorePlace::Ssh { .. } => {
                 for key in store.far_keys().into_iter().filter(|key| matches!(*key, "credentials" | "authority")) {
                     let hint = "key_file = \"/etc/gullet/far_ed25519\"".to_owned();
                     self.flaw(&at(key), "`ssh` signs in with a key".to_owned(), Some(hint));
                 }
             }
-            Place::Bucket { .. } => {
+            StorePlace::Bucket { .. } => {
                 let is_url = |url: &String| url.starts_with("https://") || url.starts_with("http://");
                 let hint = "endpoint = \"https://objects.skerry.example\"".to_owned();
                 match &store.endpoint {

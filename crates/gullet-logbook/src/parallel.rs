@@ -9,7 +9,7 @@ use std::sync::{Mutex, PoisonError};
 ///
 /// # Errors
 /// The first that `done` returns.
-pub(super) fn each<T: Send, R: Send, E>(
+pub fn each<T: Send, R: Send, E>(
     threads: usize,
     groups: Vec<Vec<T>>,
     work: impl Fn(&T) -> R + Sync,
