@@ -321,6 +321,6 @@ proptest! {
         let folder = tempfile::tempdir().unwrap();
         let path = folder.path().join("gullet.toml");
         fs::write(&path, text).unwrap();
-        let _ = definition::load(Path::new(&path));
+        let _ = definition::load(Path::new(&path), "quay");
     }
 }

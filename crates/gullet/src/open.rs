@@ -12,7 +12,7 @@ use gullet_store::{Identities, Location, Store, StoreError};
 use crate::args::{Global, OpeningArgs};
 use crate::error::CommandError;
 use crate::exit::Exit;
-use crate::outside::{SystemRandom, environment};
+use crate::outside::{SystemRandom, environment, host_name};
 use crate::ui::Ui;
 
 /// Where a definition is looked for, after the option and the variable.
@@ -49,14 +49,14 @@ fn trusted(loaded: &Loaded) -> Result<(), CommandError> {
 
 /// Loads the definition, in which nothing may be wrong.
 pub fn definition(global: &Global) -> Result<Loaded, CommandError> {
-    let loaded = definition::load(&path_of(global)?)?;
+    let loaded = definition::load(&path_of(global)?, &host_name())?;
     trusted(&loaded)?;
     Ok(loaded)
 }
 
 /// The definition, as far as it can be used, and what was left out of it.
 pub fn sound(global: &Global) -> Result<Sound, CommandError> {
-    let sound = definition::load_sound(&path_of(global)?)?;
+    let sound = definition::load_sound(&path_of(global)?, &host_name())?;
     trusted(&sound.loaded)?;
     Ok(sound)
 }

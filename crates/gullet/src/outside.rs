@@ -58,6 +58,11 @@ pub fn environment() -> BTreeMap<String, String> {
     std::env::vars_os().filter_map(texts).collect()
 }
 
+/// The name of this machine.
+pub fn host_name() -> String {
+    rustix::system::uname().nodename().to_string_lossy().into_owned()
+}
+
 impl RealWorld {
     /// Looks at the machine.
     pub fn new() -> Self {
@@ -65,7 +70,7 @@ impl RealWorld {
         let text = |name: &std::ffi::CStr| name.to_string_lossy().into_owned();
         let (account, home) = account();
         let host = Host {
-            name: text(names.nodename()),
+            name: host_name(),
             system: format!("{} {}", text(names.sysname()), text(names.release())),
             architecture: text(names.machine()),
             account,

@@ -10,6 +10,7 @@ use serde_json::Value;
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
+use super::expand;
 use super::flaw::{Flaw, Places, Source, app_of};
 use super::types::Definition;
 use super::values::{Period, Share, Span};
@@ -17,7 +18,16 @@ use super::values::{Period, Share, Span};
 /// The schema of a definition file.
 pub(super) fn definition_schema() -> &'static Value {
     static SCHEMA: OnceLock<Value> = OnceLock::new();
-    SCHEMA.get_or_init(|| schemars::schema_for!(Definition).to_value())
+    SCHEMA.get_or_init(|| {
+        let mut schema = schemars::schema_for!(Definition).to_value();
+        expand::add_keys(&mut schema);
+        schema
+    })
+}
+
+/// The keys of a kind of table, by the name of its type.
+pub(super) fn properties_of(kind: &str) -> Option<&'static serde_json::Map<String, Value>> {
+    definition_schema().get("$defs")?.get(kind)?.get("properties")?.as_object()
 }
 
 /// Checks one file's table.

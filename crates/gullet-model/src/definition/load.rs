@@ -12,6 +12,7 @@ use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
 use super::check::Checker;
+use super::expand;
 use super::flaw::{Flaw, Flaws, Places, Source, key_path};
 use super::rules;
 use super::types::{App, Definition};
@@ -48,12 +49,12 @@ pub struct Sound {
     pub left_out: Vec<Flaw>,
 }
 
-/// Loads a definition and everything that it includes.
+/// Loads a definition and everything that it includes. `host` is the name of this machine.
 ///
 /// # Errors
 /// When a file cannot be read, or with all flaws of all files at once.
-pub fn load(path: &Path) -> Result<Loaded, LoadError> {
-    let sound = load_sound(path)?;
+pub fn load(path: &Path, host: &str) -> Result<Loaded, LoadError> {
+    let sound = load_sound(path, host)?;
     if sound.left_out.is_empty() { Ok(sound.loaded) } else { Err(Flaws(sound.left_out).into()) }
 }
 
@@ -61,12 +62,12 @@ pub fn load(path: &Path) -> Result<Loaded, LoadError> {
 ///
 /// # Errors
 /// When the file itself cannot be read, something is wrong that is of no one application, or no application is left.
-pub fn load_sound(path: &Path) -> Result<Sound, LoadError> {
+pub fn load_sound(path: &Path, host: &str) -> Result<Sound, LoadError> {
     let path = fs::canonicalize(path).at(path).map_err(LoadError::Read)?;
     let mut places = Places::default();
     let (mut flaws, mut of_files) = (Vec::new(), Vec::new());
     let mut files = vec![path.clone()];
-    let mut definition = read_file(&path, &mut places, &mut flaws)?.unwrap_or_default();
+    let mut definition = read_file(&path, host, &mut places, &mut flaws)?.unwrap_or_default();
     for (number, pattern) in definition.include.clone().iter().enumerate() {
         let at = key_path(&[&"include", &number]);
         match matching(&path, pattern) {
@@ -76,7 +77,7 @@ pub fn load_sound(path: &Path) -> Result<Sound, LoadError> {
             Ok(found) => {
                 for file in found.into_iter().filter(|file| *file != path) {
                     let mut of_file = Places::default();
-                    if let Some(included) = read_file(&file, &mut of_file, &mut of_files)? {
+                    if let Some(included) = read_file(&file, host, &mut of_file, &mut of_files)? {
                         join(&mut definition, included, &of_file, &mut flaws);
                     }
                     places.join(of_file);
@@ -129,15 +130,22 @@ fn in_order(mut flaws: Vec<Flaw>) -> Vec<Flaw> {
 
 /// A definition of which nothing can be used but where its state folder is, as far as that can be read: enough to release what is
 /// held.
-pub fn load_state_alone(path: &Path) -> Loaded {
+pub fn load_state_alone(path: &Path, host: &str) -> Loaded {
     let text = fs::read(path).map(|bytes| String::from_utf8_lossy(&bytes).into_owned()).unwrap_or_default();
-    let (table, _) = DeTable::parse_recoverable(&text);
+    let (mut table, _) = DeTable::parse_recoverable(&text);
+    let source = Source { path: path.to_path_buf(), text: text.clone() };
+    expand::expand(table.get_mut(), &source, host);
     let state = table.get_ref().get("state").and_then(|value| value.get_ref().as_str().map(PathBuf::from));
     let definition = Definition { state, ..Definition::default() };
     Loaded { definition, path: path.to_path_buf(), files: vec![path.to_path_buf()], places: Places::default() }
 }
 
-fn read_file(path: &Path, places: &mut Places, flaws: &mut Vec<Flaw>) -> Result<Option<Definition>, LoadError> {
+fn read_file(
+    path: &Path,
+    host: &str,
+    places: &mut Places,
+    flaws: &mut Vec<Flaw>,
+) -> Result<Option<Definition>, LoadError> {
     let bytes = fs::read(path).at(path).map_err(LoadError::Read)?;
     let (text, not_text) = match String::from_utf8(bytes) {
         Ok(text) => (text, None),
@@ -153,12 +161,13 @@ fn read_file(path: &Path, places: &mut Places, flaws: &mut Vec<Flaw>) -> Result<
         flaws.push(Flaw::at(&source, at..at + 1, message, None));
         return Ok(None);
     }
-    let (table, errors) = DeTable::parse_recoverable(&source.text);
+    let (mut table, errors) = DeTable::parse_recoverable(&source.text);
     if !errors.is_empty() {
         flaws.extend(syntax_flaws(errors, &source));
         return Ok(None);
     }
-    let mut checker = Checker { source: &source, source_number: number, places, flaws: Vec::new(), app: None };
+    let found = expand::expand(table.get_mut(), &source, host);
+    let mut checker = Checker { source: &source, source_number: number, places, flaws: found, app: None };
     checker.file(table.get_ref(), table.span());
     let broken = broken_apps(&checker.flaws);
     let is_of_all = checker.flaws.iter().any(|flaw| flaw.app.is_none());
@@ -166,7 +175,7 @@ fn read_file(path: &Path, places: &mut Places, flaws: &mut Vec<Flaw>) -> Result<
     if is_of_all {
         return Ok(None);
     }
-    let mut table = table;
+    expand::take_lists(table.get_mut());
     if let Some(DeValue::Table(apps)) = table.get_mut().get_mut("app").map(Spanned::get_mut) {
         for app in &broken {
             apps.remove(app.as_str());

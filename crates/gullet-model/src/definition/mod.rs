@@ -12,6 +12,7 @@ pub mod calendar;
 mod check;
 mod command_text;
 mod engines;
+mod expand;
 mod flaw;
 mod load;
 mod notify;

@@ -16,6 +16,8 @@ pub struct NoValue {
 enum TextPiece<'a> {
     Text(&'a str),
     Name(&'a str),
+    /// `{{`, which is a brace.
+    Brace,
 }
 
 fn pieces(text: &str) -> Vec<TextPiece<'_>> {
@@ -27,7 +29,7 @@ fn pieces(text: &str) -> Vec<TextPiece<'_>> {
             found.push(TextPiece::Text(before));
         }
         if let Some(after) = from.strip_prefix("{{") {
-            found.push(TextPiece::Text("{"));
+            found.push(TextPiece::Brace);
             rest = after;
             continue;
         }
@@ -60,14 +62,19 @@ pub fn variable(name: &str) -> String {
 pub fn names(text: &str) -> Vec<&str> {
     let names = pieces(text).into_iter().filter_map(|piece| match piece {
         TextPiece::Name(name) => Some(name),
-        TextPiece::Text(_) => None,
+        TextPiece::Text(_) | TextPiece::Brace => None,
     });
     names.collect()
 }
 
 /// The text with a letter in the place of every placeholder, to check what is left.
 pub fn without(text: &str) -> String {
-    pieces(text).into_iter().map(|piece| if let TextPiece::Text(text) = piece { text } else { "x" }).collect()
+    let plain = |piece| match piece {
+        TextPiece::Text(text) => text,
+        TextPiece::Name(_) => "x",
+        TextPiece::Brace => "{",
+    };
+    pieces(text).into_iter().map(plain).collect()
 }
 
 /// Fills every placeholder.
@@ -79,12 +86,29 @@ pub fn fill(text: &str, values: &BTreeMap<String, String>) -> Result<String, NoV
     for piece in pieces(text) {
         match piece {
             TextPiece::Text(text) => filled.push_str(text),
+            TextPiece::Brace => filled.push('{'),
             TextPiece::Name(name) => {
                 filled.push_str(values.get(name).ok_or_else(|| NoValue { name: name.to_owned() })?);
             }
         }
     }
     Ok(filled)
+}
+
+/// Fills the placeholders that have a value; all else stays as it is written, to be filled later.
+pub(super) fn replace(text: &str, value_of: impl Fn(&str) -> Option<String>) -> String {
+    let mut filled = String::with_capacity(text.len());
+    for piece in pieces(text) {
+        match piece {
+            TextPiece::Text(text) => filled.push_str(text),
+            TextPiece::Brace => filled.push_str("{{"),
+            TextPiece::Name(name) => match value_of(name) {
+                Some(value) => filled.push_str(&value),
+                None => filled.push_str(&format!("{{{name}}}")),
+            },
+        }
+    }
+    filled
 }
 
 #[cfg(test)]
@@ -107,6 +131,8 @@ mod tests {
             assert_eq!(fill(text, &values).unwrap(), filled, "{text}");
         }
         assert_eq!(fill("{fact.a.b}", &values), Err(NoValue { name: "fact.a.b".to_owned() }));
+        let host = |name: &str| (name == "host").then(|| "h".to_owned());
+        assert_eq!(replace("{host}{run}{{host}{ host }", host), "h{run}{{host}{ host }");
         assert_eq!(names("{run} {{x} {each.name}"), ["run", "each.name"]);
     }
 

@@ -15,6 +15,7 @@ mod definition;
 mod docs;
 mod drill;
 mod exit_codes;
+mod expand;
 mod facts;
 mod floors;
 mod green;
