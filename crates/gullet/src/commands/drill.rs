@@ -1,15 +1,21 @@
 //! `gullet drill` and `gullet keep`.
 
+mod elsewhere;
+
+use std::path::PathBuf;
+
 use clap::Args;
 use gullet_core::notify::{Content, id_at, put, told_of};
 use gullet_host::state::State;
+use gullet_logbook::logbook::Logged;
 use gullet_model::Outcome;
 use gullet_model::definition::{App, NotifyOn};
 use gullet_model::record::RemarkKind;
 use gullet_restore::drill::{DrillCheck, DrillError, DrillPlan, DrillReport, pick};
+use gullet_store::Store;
 
 use super::notify::send_after_work;
-use crate::args::{Global, OpeningArgs, ReadingArgs};
+use crate::args::{Global, ReadingArgs};
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::open;
@@ -25,10 +31,13 @@ use crate::ui::{BAD, BOLD, GOOD, Ui, WARN, outcome, step as step_line, styled};
 /// new server, what they hold is compared with what was recorded, and the checks of `[app.NAME.drill]` are asked. The scratch
 /// place is always cleared again. `status` and `runs` show when a run was last drilled.
 ///
+/// With `--store` it proves what that store has, on any machine: a copy, or a store of another machine. The definition's checks are
+/// asked where there is a definition here that has the application; commands that only the store names are never executed.
+///
 /// Example: gullet drill quaybook
 #[derive(Args)]
 pub struct DrillArgs {
-    /// The application
+    /// The application; with `--store` also MACHINE:APP
     pub(super) app: String,
     /// This run, instead of the newest complete one
     #[arg(long, value_name = "RUN")]
@@ -37,10 +46,13 @@ pub struct DrillArgs {
     #[arg(long)]
     pub(super) plan: bool,
     /// What starts it, where that is not a person
-    #[arg(long, value_name = "TEXT", conflicts_with = "plan")]
+    #[arg(long, value_name = "TEXT", conflicts_with_all = ["plan", "store"])]
     pub(super) trigger: Option<String>,
+    /// With `--store`: the folder below which it is restored, with room for all of it, instead of the one for temporary files
+    #[arg(long, value_name = "FOLDER", requires = "store")]
+    pub(super) scratch: Option<PathBuf>,
     #[command(flatten)]
-    pub(super) opening: OpeningArgs,
+    pub(super) reading: ReadingArgs,
 }
 
 /// Mark a run to stay
@@ -66,15 +78,17 @@ impl From<DrillError> for CommandError {
             DrillError::Restore(error) => error.into(),
             DrillError::State(error) => error.into(),
             DrillError::NoRun(_) => Self::new(Exit::Refused, &error).hint("`gullet runs` shows all runs"),
-            DrillError::Space { .. } | DrillError::Place { .. } => {
-                Self::new(Exit::Refused, &error).hint("name another folder with `scratch` in `[app.NAME.drill]`")
-            }
+            DrillError::Space { .. } | DrillError::Place { .. } => Self::new(Exit::Refused, &error)
+                .hint("name another folder: `scratch` in `[app.NAME.drill]`, or `--scratch` with `--store`"),
             other => Self::new(Exit::Refused, &other),
         }
     }
 }
 
 pub fn drill(ui: &mut Ui, global: &Global, args: &DrillArgs) -> Result<Exit, CommandError> {
+    if args.reading.store.is_some() {
+        return elsewhere::drill(ui, global, args);
+    }
     let loaded = open::sound_definition(ui, global, std::slice::from_ref(&args.app))?;
     let state = open::state(&loaded)?;
     let Some(spec) = loaded.definition.app.get(&args.app) else {
@@ -118,8 +132,7 @@ fn perform(
     (spec, state): (&App, &State),
     outside: &RealWorld,
 ) -> Result<(Exit, DrillPlan, String), CommandError> {
-    let reading_args = ReadingArgs { store: None, opening: args.opening.clone() };
-    let reading = Reading::open(global, &reading_args, Some(&args.app), ui)?;
+    let reading = Reading::open(global, &args.reading, Some(&args.app), ui)?;
     let (store, logged) = match &args.run {
         Some(run) => reading.run_of(ui, run)?,
         None => {
@@ -130,10 +143,20 @@ fn perform(
             (store, pick(&book, &args.app, how, outside.world().random)?.clone())
         }
     };
-    let logged = &logged;
+    apply(ui, args.plan, (store, &logged), (spec, state), outside)
+}
+
+/// Plans the drill of a run, and does it unless only the plan is wanted.
+fn apply(
+    ui: &mut Ui,
+    plan_alone: bool,
+    (store, logged): (&Store, &Logged),
+    (spec, state): (&App, &State),
+    outside: &RealWorld,
+) -> Result<(Exit, DrillPlan, String), CommandError> {
     must_open(store, logged)?;
     let plan = DrillPlan::make(logged, spec, state, outside.world().random);
-    if args.plan {
+    if plan_alone {
         if ui.is_json() {
             ui.json(&plan)?;
         } else {

@@ -97,7 +97,8 @@ impl Tour<'_> {
             run: None,
             plan: false,
             trigger: None,
-            opening: OpeningArgs::default(),
+            scratch: None,
+            reading: ReadingArgs::default(),
         };
         let drilled = drill::drill(self.ui, &self.global, &args)?;
         if drilled != Exit::Complete {

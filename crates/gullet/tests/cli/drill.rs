@@ -156,3 +156,42 @@ fn facts_and_folders_are_filled_into_checks() {
     fs::write(place.path("gullet.toml"), text.replace("{fact.docs.pages}", "{fact.nope.pages}")).unwrap();
     place.gullet(&["drill", "app"]).exits(1).says("fact.nope.pages");
 }
+
+#[test]
+fn what_a_store_has_is_proven_on_any_machine() {
+    let desk = Desk::open();
+    desk.run().completes();
+    let depot = desk.place.text("depot");
+    let here = desk.place.json(&["runs"]);
+    // A machine with nothing but the program: databases are opened by their engine, and no command of the record is executed.
+    let bare = Place::new();
+    let scratch = bare.text("scratch");
+    let marker = bare.path("executed");
+    let drill = bare.gullet(&["drill", "quaybook", "--store", &depot, "--scratch", &scratch]).exits(6);
+    for line in ["no definition here has `quaybook`", "restored intact, not proven", "the engine finds it intact"] {
+        assert!(drill.out.contains(line) || drill.err.contains(line), "{line}: {}{}", drill.out, drill.err);
+    }
+    assert!(!drill.out.contains("the desk adds up"), "{}", drill.out);
+    let left: Vec<_> = bare.files_below("scratch").into_iter().filter(|path| path.ends_with("bookings.db")).collect();
+    assert!(left.is_empty(), "{left:?}");
+    // One that has a definition of it asks its own checks.
+    bare.define(&format!(
+        "[app.quaybook]\nno_hold = 'x'\n[[app.quaybook.part]]\nname = 'a'\ncommand = ['true']\n\
+         [app.quaybook.drill]\nchecks = [{{ name = 'the databases are there', run = ['sh', '-c', 'find \"$1\" -name bookings.db | grep -q . && touch \"$0\"', '{}', '{{files}}'] }}]\n",
+        marker.display()
+    ));
+    bare.gullet(&["drill", "quaybook", "--store", &depot, "--scratch", &scratch])
+        .exits(0)
+        .says("the databases are there")
+        .says("✓ proven");
+    assert!(marker.is_file());
+    assert!(fs::read_dir(bare.path("state")).is_err(), "the state of this machine is another matter");
+    // Where it was captured they see it.
+    let runs = desk.place.json(&["runs"]);
+    assert!(here[0]["proven"].is_null() && runs[0]["proven"].is_string(), "{here} {runs}");
+    desk.place.gullet(&["status"]).exits(0).says("last drilled");
+    bare.gullet(&["drill", "ledger", "--store", &depot, "--scratch", &scratch]).exits(2);
+    let run = runs[0]["run"].as_str().unwrap();
+    bare.gullet(&["drill", "ledger", "--run", run, "--store", &depot]).exits(2).says("is one of `quaybook`");
+    bare.gullet(&["drill", "quaybook", "--scratch", &scratch]).exits(2);
+}
