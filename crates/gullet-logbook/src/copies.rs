@@ -5,6 +5,8 @@
 //! has a second copy. A copy that was cut off goes on where it stopped. Nothing is removed from a copy here but objects of another
 //! length or contents than their names and records say, which are sent anew. Some places check by themselves what arrives there.
 
+mod damage;
+
 use std::collections::{BTreeMap, BTreeSet};
 use std::io::{Read, Write};
 use std::sync::Arc;
@@ -20,6 +22,8 @@ use gullet_model::ids::RunId;
 use gullet_model::outcome::Outcome;
 use gullet_model::record::{Remark, RemarkKind};
 use gullet_model::words::{chain, count};
+
+pub use damage::{DamagedCopy, NotNoted};
 
 /// What is no document: payload goes before, and what a store is tried with goes again at once.
 const NO_DOCUMENTS: [&str; 2] = ["payload/", "probes/"];
@@ -354,10 +358,11 @@ impl Copying<'_> {
 }
 
 impl Logged {
-    /// Whether a remark says that the run has a copy of this name.
+    /// Whether the run has a copy of this name, by what was said of it last.
     pub fn is_copied(&self, copy: &str) -> bool {
-        let is_meant = |remark: &Remark| remark.what == RemarkKind::Copied && remark.copy.as_deref() == Some(copy);
-        self.remarks.iter().any(is_meant)
+        let kinds = [RemarkKind::Copied, RemarkKind::CopyDamaged];
+        let is_meant = |remark: &&Remark| kinds.contains(&remark.what) && remark.copy.as_deref() == Some(copy);
+        self.remarks.iter().rfind(is_meant).is_some_and(|remark| remark.what == RemarkKind::Copied)
     }
 }
 

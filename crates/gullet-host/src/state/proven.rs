@@ -8,7 +8,7 @@ use std::path::PathBuf;
 
 use gullet_store::{Hash, IoPath, PathError};
 
-use super::{State, private_folder};
+use super::{State, StateError, private_folder};
 
 /// The documents that a copy was proven to have. What is not noted is only read back once more.
 #[derive(Debug)]
@@ -19,10 +19,26 @@ pub struct ProvenDocuments {
 }
 
 impl State {
+    fn proven_path(&self, store: &str, place: &str) -> PathBuf {
+        let file = format!("{}.txt", Hash::of(place.as_bytes()));
+        self.folder.join("stores").join(store).join("copied").join(file)
+    }
+
+    /// Forgets what is known of the copy of a store at a place, so that all of it is read back again.
+    ///
+    /// # Errors
+    /// When it cannot be removed.
+    pub fn forget_proven_documents(&self, store: &str, place: &str) -> Result<(), StateError> {
+        let path = self.proven_path(store, place);
+        match fs::remove_file(&path) {
+            Err(error) if error.kind() != std::io::ErrorKind::NotFound => Err(error).at(&path)?,
+            _ => Ok(()),
+        }
+    }
+
     /// What is known of the copy of a store at a place.
     pub fn proven_documents(&self, store: &str, place: &str) -> ProvenDocuments {
-        let file = format!("{}.txt", Hash::of(place.as_bytes()));
-        let path = self.folder.join("stores").join(store).join("copied").join(file);
+        let path = self.proven_path(store, place);
         // A line that was cut off is no name, and its document is read back again.
         let names = fs::read_to_string(&path).unwrap_or_default().lines().map(str::to_owned).collect();
         ProvenDocuments { path, names, file: None }

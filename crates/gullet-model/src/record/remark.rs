@@ -44,7 +44,7 @@ pub struct Remark {
     /// Payload that lies elsewhere now, for this run.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub moved: Vec<Moved>,
-    /// Of `copied`: the name of the copy in the definition.
+    /// Of `copied` and `copy_damaged`: the name of the copy in the definition.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub copy: Option<String>,
     /// Where the sensitive contents are encrypted: all of them.
@@ -120,6 +120,8 @@ pub enum RemarkKind {
     NotKept,
     /// All that it stands on is in a second copy, and was read back there.
     Copied,
+    /// Some of what it stands on was found damaged in a second copy.
+    CopyDamaged,
     /// A kind that this version does not know.
     #[serde(other)]
     Unknown,
@@ -142,6 +144,7 @@ impl RemarkKind {
             Self::Kept => "kept",
             Self::NotKept => "not-kept",
             Self::Copied => "copied",
+            Self::CopyDamaged => "copy-damaged",
             Self::Unknown => "unknown",
         }
     }

@@ -1,10 +1,13 @@
 //! `gullet verify`.
 
+use std::path::Path;
+
 use clap::Args;
 use gullet_core::notify::{Content, id_at, put, told_of};
 use gullet_host::state::State;
 use gullet_host::world::World;
-use gullet_logbook::logbook::Logged;
+use gullet_logbook::copies::DamagedCopy;
+use gullet_logbook::logbook::{Logbook, Logged};
 use gullet_logbook::verify::{self, Depth, Proven, RunVerdict, Verification, VerifyReport};
 use gullet_model::definition::{Loaded, NotifyOn, Share};
 use gullet_store::{Hash, Store};
@@ -25,7 +28,7 @@ use crate::ui::{BAD, GOOD, Ui, styled};
 /// lost anew. One that is stopped goes on where it was.
 ///
 /// Example: gullet verify quaybook@latest
-#[derive(Args, Default)]
+#[derive(Args, Clone, Default)]
 pub struct VerifyArgs {
     /// The runs; all when none is named
     #[arg(value_name = "RUN")]
@@ -42,6 +45,9 @@ pub struct VerifyArgs {
     /// A record's hash that was kept elsewhere: proves that the record, and all before it, are what they were then
     #[arg(long, value_name = "HASH")]
     pub(super) anchor: Option<String>,
+    /// Send what is damaged or missing anew from the copies of the store (or to a copy, from its store), then verify again
+    #[arg(long, conflicts_with = "quick")]
+    pub(super) mend: bool,
     /// What starts it, where that is not a person
     #[arg(long, value_name = "TEXT")]
     pub(super) trigger: Option<String>,
@@ -52,7 +58,14 @@ pub struct VerifyArgs {
 pub fn verify(ui: &mut Ui, global: &Global, args: &VerifyArgs) -> Result<Exit, CommandError> {
     let outside = RealWorld::new();
     outside.listen_to_signals()?;
-    let result = perform(ui, global, args, &outside);
+    let result = perform(ui, global, args, &outside).and_then(|(exit, damaged)| {
+        if !args.mend || damaged.is_empty() {
+            return Ok(exit);
+        }
+        mend(ui, global, &damaged, &outside)?;
+        let again = VerifyArgs { all_again: args.share.is_none(), mend: false, ..args.clone() };
+        perform(ui, global, &again, &outside).map(|(exit, _)| exit)
+    });
     // On somebody else's machine there is nobody to tell.
     let is_own = args.reading.store.is_none() || args.trigger.is_some();
     if let Some(loaded) = is_own.then(|| crate::open::sound(global).ok()).flatten().map(|sound| sound.loaded) {
@@ -84,7 +97,28 @@ fn tell_failure(
     Ok(put(state, &id, told_of(&loaded.definition, None, NotifyOn::Damaged), &content, now)?)
 }
 
-fn perform(ui: &mut Ui, global: &Global, args: &VerifyArgs, outside: &RealWorld) -> Result<Exit, CommandError> {
+/// Sends what is damaged in these stores anew, from whatever has it.
+fn mend(ui: &mut Ui, global: &Global, damaged: &[String], outside: &RealWorld) -> Result<(), CommandError> {
+    let loaded = crate::open::definition(global)?;
+    let state = crate::open::state(&loaded)?;
+    for (name, spec) in &loaded.definition.store {
+        if !damaged.contains(&crate::open::place_of(spec)?.describe()) {
+            continue;
+        }
+        if !super::store::copy::mend(ui, &loaded, (&state, outside), name)? {
+            ui.warning(&format!("the store `{name}` has no copy, and is none: there is nothing to mend it from"));
+        }
+    }
+    Ok(())
+}
+
+/// Verifies, and gives where something is damaged.
+fn perform(
+    ui: &mut Ui,
+    global: &Global,
+    args: &VerifyArgs,
+    outside: &RealWorld,
+) -> Result<(Exit, Vec<String>), CommandError> {
     let reading = Reading::open(global, &args.reading, None, ui)?;
     let world = outside.world();
     let depth = match (args.quick, args.share) {
@@ -98,6 +132,7 @@ fn perform(ui: &mut Ui, global: &Global, args: &VerifyArgs, outside: &RealWorld)
         Some(Err(error)) => return Err(CommandError::new(Exit::Usage, &error)),
     };
     let mut exit = Exit::Complete;
+    let mut damaged = Vec::new();
     let mut asked = Vec::new();
     for text in &args.runs {
         asked.push(reading.find(ui, text)?.1.name);
@@ -137,12 +172,43 @@ fn perform(ui: &mut Ui, global: &Global, args: &VerifyArgs, outside: &RealWorld)
         }
         if !report.is_sound() {
             exit = Exit::Failed;
+            damaged.push(store.location().describe());
             if let (Some(loaded), Some(state)) = (&reading.loaded, &state) {
                 tell_damage(loaded, state, store, &report, &world)?;
+            } else if let Some(copy) = args.reading.store.as_deref().and_then(Path::to_str) {
+                note_damaged_copy(ui, global, copy, (store, book), &report, &world)?;
             }
         }
     }
-    Ok(exit)
+    Ok((exit, damaged))
+}
+
+/// Notes what is damaged in a copy that the definition names: runs that stand on it have no second copy any more.
+fn note_damaged_copy(
+    ui: &mut Ui,
+    global: &Global,
+    name: &str,
+    (copy, book): (&Store, &Logbook),
+    report: &VerifyReport,
+    world: &World<'_>,
+) -> Result<(), CommandError> {
+    let Ok(loaded) = crate::open::sound(global).map(|sound| sound.loaded) else { return Ok(()) };
+    let Some((_, first)) = loaded.definition.copied_from(name) else { return Ok(()) };
+    let state = crate::open::state(&loaded)?;
+    let place = copy.location().describe();
+    let damaged = report.damaged.iter().chain(&book.unreadable).map(|(name, _)| name.as_str()).collect();
+    let noted = crate::open::store_of(first, &state).and_then(|first| {
+        let found = DamagedCopy { name, place: &place, book, damaged };
+        found.note(&first, &state, *world).map_err(|error| CommandError::new(Exit::Failed, &error))
+    });
+    match noted {
+        Ok(runs) if runs.is_empty() => {}
+        Ok(runs) => ui.tell(format!("{} noted to have no second copy on {name}", count(runs.len() as u64, "run"))),
+        Err(error) => {
+            ui.warning(&format!("what is damaged in {name} could not be noted: {}", error.messages.join(": ")));
+        }
+    }
+    tell_damage(&loaded, &state, copy, report, world)
 }
 
 /// Tells those whom the definition names that something is damaged.

@@ -175,6 +175,50 @@ fn a_damaged_store_is_mended_from_its_copy() {
 }
 
 #[test]
+fn a_verification_mends_what_another_store_has() {
+    let place = place("");
+    place.gullet(&["store", "copy", "depot"]).exits(0);
+    place.gullet(&["run", "app"]).exits(0);
+    let damage = |folder: &str| {
+        let path = place.files_below(&format!("{folder}/payload")).remove(0);
+        place.flip(&path, 40);
+    };
+    damage("depot");
+    place.gullet(&["verify", "--mend"]).exits(0).says("damaged:").says("1 object sent and checked").says("✓ intact");
+    place.gullet(&["verify"]).exits(0);
+    let (code, status) = place.status("app");
+    assert_eq!(code, 0, "{status}");
+    damage("far");
+    place.gullet(&["verify", "--store", "far"]).exits(1).says("1 run noted to have no second copy on far");
+    let (_, status) = place.status("app");
+    assert!(status.to_string().contains("no second copy on far"), "{status}");
+    place.gullet(&["verify", "--store", "far", "--mend"]).exits(0).says("1 run copied now").says("✓ intact");
+    place.gullet(&["verify", "--store", "far"]).exits(0);
+    let (code, status) = place.status("app");
+    assert!(code == 0 && !status.to_string().contains("no second copy"), "{status}");
+    // A record that is damaged in the copy is found too, and sent anew by the next copy.
+    let record = place.files_below("far/records").remove(0);
+    place.flip(&record, 40);
+    place.gullet(&["store", "copy", "depot"]).exits(0).says("nothing was missing");
+    place.gullet(&["verify", "--store", "far"]).exits(1).says("1 run noted to have no second copy on far");
+    place.gullet(&["store", "copy", "depot"]).exits(0).says("1 run copied now");
+    place.gullet(&["verify", "--store", "far"]).exits(0);
+    // What nobody has whole any more stays damaged, and is said to be.
+    damage("far");
+    damage("depot");
+    place.gullet(&["verify", "--mend"]).exits(1).says("✗ damaged").says("was not copied");
+    place.gullet(&["verify", "--store", &place.text("far"), "--mend"]).exits(1);
+    // Where the definition has no other store there is nothing to mend from.
+    let text = fs::read_to_string(place.path("gullet.toml")).unwrap();
+    fs::write(
+        place.path("gullet.toml"),
+        text.replace("copies = [\"far\"]", "").replace("[app.app]\n", "[app.app]\nstore = 'depot'\n"),
+    )
+    .unwrap();
+    place.gullet(&["verify", "--mend"]).exits(1).says("has no copy, and is none");
+}
+
+#[test]
 fn keep_rules_wait_for_the_copy_and_what_goes_goes_from_it_by_its_own_remarks() {
     let place = place("");
     let text = fs::read_to_string(place.path("gullet.toml")).unwrap();

@@ -160,6 +160,28 @@ fn copy_to(
     })
 }
 
+/// Sends what a store lacks, or has damaged, from its copies, or to a copy from its store. Whether there was any to send from.
+pub(in crate::commands) fn mend(
+    ui: &mut Ui,
+    loaded: &Loaded,
+    with: (&State, &RealWorld),
+    name: &str,
+) -> Result<bool, CommandError> {
+    let definition = &loaded.definition;
+    let sources: Vec<&String> =
+        definition.store[name].copies.iter().chain(definition.copied_from(name).map(|(first, _)| first)).collect();
+    for from in &sources {
+        match copy_to(ui, loaded, with, (from, name), Make::Never) {
+            Ok(report) if !ui.is_json() => show(ui, name, &report),
+            Ok(_) => {}
+            // What one does not have, another may.
+            Err(error) if with.1.world().stop.asked().is_none() => ui.error(&error),
+            Err(error) => return Err(error),
+        }
+    }
+    Ok(!sources.is_empty())
+}
+
 /// Sends what a run made to the copies of its store. What goes wrong takes nothing from the run.
 pub(in crate::commands) fn after_run(ui: &mut Ui, loaded: &Loaded, state: &State, outside: &RealWorld, app: &str) {
     let Some((name, spec)) = loaded.definition.store_of(app) else { return };
