@@ -79,8 +79,7 @@ pub fn schedules(definition: &Definition) -> Vec<Scheduled> {
         let verify = store.verify.as_ref().and_then(|verify| verify.calendar.schedule("verify"));
         all.extend(verify.and_then(|spec| scheduled(Job::Verify, name, &spec)));
     }
-    let reports = definition.report.iter().map(|report| &report.schedule);
-    all.extend(reports.filter_map(|spec| scheduled(Job::Report, &spec.name, spec)));
+    all.extend(definition.report.iter().filter_map(|report| scheduled(Job::Report, &report.name, &report.schedule())));
     all
 }
 

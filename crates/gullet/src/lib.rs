@@ -32,6 +32,7 @@ use std::path::Path;
 use std::process::ExitCode;
 
 pub use exit::Exit;
+pub use render::reference::markdown as definition_reference;
 
 /// Runs the program with its arguments, the program's own name first.
 pub fn main(arguments: Vec<OsString>) -> ExitCode {

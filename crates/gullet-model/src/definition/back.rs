@@ -19,19 +19,19 @@ pub struct RestoreSpec {
     /// start the service.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub like_hold: Option<String>,
-    /// Stops the application.
+    /// Stops the application before its files are swapped.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub stop: Option<CommandSpec>,
-    /// Passes when it is stopped.
+    /// Passes when the application is stopped.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub stopped: Option<OneOrMany<Probe>>,
     /// What must hold of the new state before the application is started on it; else the old one comes back.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub before_start: Vec<Require>,
-    /// Starts it again.
+    /// Starts the application on the restored state.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub start: Option<CommandSpec>,
-    /// Passes when it serves.
+    /// Passes when the application serves.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub started: Option<OneOrMany<Probe>>,
     /// What must hold of the restored application; when one does not, the old state comes back.
@@ -40,7 +40,7 @@ pub struct RestoreSpec {
     /// What a person is told to do when it does not start.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub manual_start: Option<String>,
-    /// What happens at a boot in the middle of a restore.
+    /// What the application does at a boot in the middle of a restore.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub at_boot: Option<AtBoot>,
 }
@@ -109,7 +109,7 @@ pub struct RestoreHook {
     pub when: Option<Running>,
 }
 
-/// What a way back reads.
+/// What a command that restores reads.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum Reads {
@@ -123,13 +123,13 @@ pub enum Reads {
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum Running {
-    /// It is stopped.
+    /// While it is stopped.
     Stopped,
-    /// It is started.
+    /// When it is started.
     Started,
 }
 
-/// How it is proven that a run restores.
+/// How `gullet drill` proves that a run restores.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[schemars(title = "the drill", deny_unknown_fields)]
 pub struct DrillSpec {
@@ -142,7 +142,7 @@ pub struct DrillSpec {
     /// Which run: the newest complete one (the default), or one of them by chance.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub pick: Option<Pick>,
-    /// Only these parts.
+    /// Only these parts are restored and checked; all by default.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub parts: Vec<String>,
     /// Starts something on what was restored, apart from the live application; `{files}` and `{exports}` are its folders.

@@ -191,7 +191,7 @@ impl Checker<'_> {
 }
 
 /// Follows references into `$defs`.
-fn resolve(schema: &Value) -> &Value {
+pub(super) fn resolve(schema: &Value) -> &Value {
     let reference = schema.get("$ref").and_then(Value::as_str).and_then(|text| text.strip_prefix("#/$defs/"));
     match reference.and_then(|name| definition_schema().get("$defs")?.get(name)) {
         Some(found) => resolve(found),
@@ -200,7 +200,7 @@ fn resolve(schema: &Value) -> &Value {
 }
 
 /// Forms, with those of a form that has several itself in its place.
-fn flattened(forms: &[Value]) -> Vec<&Value> {
+pub(super) fn flattened(forms: &[Value]) -> Vec<&Value> {
     let of = |form| {
         let form = resolve(form);
         match form.get("anyOf").or_else(|| form.get("oneOf")).and_then(Value::as_array) {
@@ -282,7 +282,7 @@ fn tables_with(name: &str) -> Vec<&'static str> {
 }
 
 /// The nearest known word, when one is near enough to be meant.
-pub(super) fn nearest<'a>(word: &str, known: impl Iterator<Item = &'a str>) -> Option<&'a str> {
+pub fn nearest<'a>(word: &str, known: impl Iterator<Item = &'a str>) -> Option<&'a str> {
     let far = (word.chars().count() / 3).max(1) + 1;
     known
         .map(|candidate| (strsim::damerau_levenshtein(word, candidate), candidate))
@@ -303,7 +303,7 @@ fn kind_of(value: &DeValue<'_>) -> &'static str {
     }
 }
 
-fn type_names(schema: &Value) -> Vec<&str> {
+pub(super) fn type_names(schema: &Value) -> Vec<&str> {
     match schema.get("type") {
         Some(Value::String(one)) => vec![one],
         Some(Value::Array(many)) => many.iter().filter_map(Value::as_str).collect(),
@@ -312,7 +312,7 @@ fn type_names(schema: &Value) -> Vec<&str> {
 }
 
 /// Whether a value is of one of the types that the schema allows; a schema without a type allows all.
-fn fits(value: &DeValue<'_>, schema: &Value) -> bool {
+pub(super) fn fits(value: &DeValue<'_>, schema: &Value) -> bool {
     if let Some(forms) = schema.get("anyOf").or_else(|| schema.get("oneOf")).and_then(Value::as_array) {
         return forms.iter().any(|form| fits(value, resolve(form)));
     }

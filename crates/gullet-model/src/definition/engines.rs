@@ -37,7 +37,7 @@ pub struct Postgres {
     /// The folder of the server's socket, or its host; `/run/postgresql` by default.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub host: Option<String>,
-    /// 5432 by default.
+    /// The server's port; 5432 by default.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub port: Option<u16>,
     /// The server's data folder: the whole cluster is captured, while it works.
@@ -58,7 +58,7 @@ pub struct Mariadb {
     /// Its host, where it is not called over its socket.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub host: Option<String>,
-    /// 3306 by default.
+    /// The server's port; 3306 by default.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub port: Option<u16>,
     /// The server's data folder: captured from a snapshot, or while the server is stopped.
@@ -82,7 +82,7 @@ pub struct HttpExport {
     /// Passes when the export is ready.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub ready: Option<OneOrMany<Probe>>,
-    /// Fetches it.
+    /// Fetches the export: what is answered is the capture.
     pub fetch: CommandSpec,
     /// The content type that it must have; by its beginning.
     #[serde(default, rename = "type", skip_serializing_if = "Option::is_none")]
@@ -98,7 +98,7 @@ pub struct HttpExport {
 pub struct Outside {
     /// Begins it, while the application is held; prints its id, which fills `{id}` in what follows.
     pub begin: CommandSpec,
-    /// Passes when its moment is fixed: the application may be released.
+    /// Passes when its point in time is fixed, so that the application may be released.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub begun: Option<OneOrMany<Probe>>,
     /// Passes when it is complete.
@@ -118,16 +118,16 @@ pub struct RequestSpec {
     /// Header lines; a secret is `{ env = "…" }`, `{ file = "…" }` or `{ run = […] }`.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub headers: BTreeMap<String, EnvValue>,
-    /// The token of `Authorization: Bearer`.
+    /// The token for `Authorization: Bearer`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub bearer: Option<EnvValue>,
     /// The user of `Authorization: Basic`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub user: Option<String>,
-    /// That user's password.
+    /// The password of that user.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub password: Option<EnvValue>,
-    /// What is sent with it.
+    /// The body that is sent with it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub body: Option<String>,
     /// The type of what is sent; `application/json` by default.

@@ -19,6 +19,7 @@ mod notify;
 mod part;
 mod place;
 pub mod placeholders;
+pub mod reference;
 mod rules;
 mod schedule;
 mod source;
@@ -27,6 +28,7 @@ mod types;
 mod values;
 
 pub use back::{AtBoot, DrillSpec, Pick, Reads, RestoreHook, RestoreSpec, Running};
+pub use check::nearest;
 pub use command_text::{command_text, shell_words};
 pub use engines::{HttpExport, LoginSpec, Mariadb, Outside, Postgres, RequestSpec};
 pub use flaw::{Flaw, Flaws, Source};

@@ -7,22 +7,22 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::engines::RequestSpec;
-use super::schedule::ScheduleSpec;
+use super::schedule::{CalendarSpec, ScheduleSpec};
 use super::types::{EnvValue, is_false};
 use super::values::Span;
 use crate::outcome::Outcome;
 
 /// Somebody to tell, in one way: `mail`, `post`, `run` or `syslog`.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
-#[schemars(title = "somebody to tell", deny_unknown_fields)]
+#[schemars(title = "somebody to tell", deny_unknown_fields, transform = without_body)]
 pub struct NotifySpec {
-    /// By mail.
+    /// By mail, to one address or several.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub mail: Option<MailSpec>,
     /// By a request: a URL that the message is sent to, as JSON.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub post: Option<String>,
-    /// What else the request says.
+    /// Headers, credentials and body of the request.
     #[serde(flatten)]
     pub request: RequestSpec,
     /// By a command: program and arguments; the message is its standard input, as JSON.
@@ -42,17 +42,25 @@ pub struct NotifySpec {
     pub limit: Option<Span>,
 }
 
-/// How mail is sent (RFC 5321).
+/// Takes the body away from the keys of a request: it is the message.
+fn without_body(schema: &mut schemars::Schema) {
+    if let Some(properties) = schema.get_mut("properties").and_then(serde_json::Value::as_object_mut) {
+        properties.remove("body");
+        properties.remove("body_type");
+    }
+}
+
+/// How mail is sent, by SMTP (RFC 5321).
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[schemars(title = "mail", deny_unknown_fields)]
 pub struct MailSpec {
-    /// The addresses it goes to.
+    /// The addresses that it goes to.
     pub to: Vec<String>,
     /// The address it comes from.
     pub from: String,
     /// The server: `smtps://HOST:PORT` speaks TLS from the first byte (port 465 by default), `smtp://HOST:PORT` by STARTTLS (port 587).
     pub server: String,
-    /// Who signs in.
+    /// The user that signs in at the mail server.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub user: Option<String>,
     /// The password: `{ file = "…" }`, `{ env = "…" }` or `{ run = […] }`.
@@ -116,7 +124,7 @@ impl Facility {
 pub struct NotifyRule {
     /// The name of a `[notify.NAME]`.
     pub to: String,
-    /// Of what; of everything but complete runs by default.
+    /// Of which events; of everything but complete runs by default.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub on: Vec<NotifyOn>,
 }
@@ -175,11 +183,20 @@ impl From<Outcome> for NotifyOn {
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[schemars(title = "a report", deny_unknown_fields)]
 pub struct ReportSpec {
+    /// Its name, by which `gullet notify --report NAME` sends it at once.
+    pub name: String,
     /// When it is sent.
     #[serde(flatten)]
-    pub schedule: ScheduleSpec,
+    pub calendar: CalendarSpec,
     /// The names of those whom it is sent to.
     pub to: Vec<String>,
+}
+
+impl ReportSpec {
+    /// When it is sent, as a schedule of its name.
+    pub fn schedule(&self) -> ScheduleSpec {
+        self.calendar.schedule(&self.name).unwrap_or_default()
+    }
 }
 
 /// Where a mail server is, and how it is spoken to.

@@ -33,10 +33,10 @@ pub struct Part {
     /// A command that writes the capture into `{scratch}`, or to the paths in `collect`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub export: Option<CommandSpec>,
-    /// A PostgreSQL server.
+    /// A PostgreSQL server: databases, or its whole cluster.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub postgres: Option<Postgres>,
-    /// A MariaDB server.
+    /// A MariaDB server: databases, or its data folder.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub mariadb: Option<Mariadb>,
     /// An application with a web interface.
@@ -57,10 +57,10 @@ pub struct Part {
     /// Only files that match one of these; a pattern without `/` matches names at any depth.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub include: Vec<String>,
-    /// Not what matches one of these.
+    /// No files that match one of these, and nothing below such folders.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub exclude: Vec<String>,
-    /// Paths below a root that must be in the capture.
+    /// Paths below a root that must be in the capture; where one is missing the part fails.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub must_contain: Vec<String>,
     /// Other filesystems mounted below a root are captured too.
@@ -72,7 +72,7 @@ pub struct Part {
     /// `"ok"`: paths that cannot be read are a warning; without it they make the run incomplete.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub unreadable: Option<Tolerance>,
-    /// Copied once before the hold, so that in the hold only what changed since is.
+    /// Copied once before the hold, so that only what changed since then is copied during it.
     #[serde(default, skip_serializing_if = "is_false")]
     pub precopy: bool,
     /// Zstandard level, 1 to 19, where it is not the store's.
@@ -83,10 +83,10 @@ pub struct Part {
     /// the hold is not of the same moment as the others.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub when: Option<When>,
-    /// A capture for each of what a command prints.
+    /// A command that prints names; the part is captured once for each of them.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub each: Option<Each>,
-    /// A fact that must be the same before and after the capture, else it is taken again.
+    /// A fact that must be the same before and after the capture; otherwise the capture is repeated.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub stable: Option<StableFact>,
     /// Commands whose output becomes a fact.
@@ -99,10 +99,10 @@ pub struct Part {
     /// The least that a fact may be; below it the part has failed.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub min: BTreeMap<String, f64>,
-    /// What the export is known not to carry.
+    /// What the export is known not to contain. Every restore says it again.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub omits: Vec<String>,
-    /// How an export comes back.
+    /// How an export is restored: the command that reads it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub restore: Option<RestoreHook>,
     /// What to do by hand after a restore; where there is a probe, it says whether that is done.
@@ -160,7 +160,7 @@ pub enum OutputForm {
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum Tolerance {
-    /// It may.
+    /// It is no failure.
     Ok,
 }
 
@@ -186,7 +186,7 @@ pub struct Each {
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum Drift {
-    /// Nothing to speak of.
+    /// It is not mentioned.
     Ok,
     /// A warning.
     Warn,
@@ -194,11 +194,11 @@ pub enum Drift {
     Fail,
 }
 
-/// A fact asked for before and after a capture.
+/// A fact that is asked for before and after a capture.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[schemars(title = "`stable`", deny_unknown_fields)]
 pub struct StableFact {
-    /// The fact's name.
+    /// The name of the fact.
     pub fact: String,
     /// The command that prints it.
     #[serde(flatten)]
@@ -217,9 +217,9 @@ pub enum PartKind {
     Command,
     /// What a command writes.
     Export,
-    /// A PostgreSQL server.
+    /// A PostgreSQL server: databases, or its whole cluster.
     Postgres,
-    /// A MariaDB server.
+    /// A MariaDB server: databases, or its data folder.
     Mariadb,
     /// What an application gives over its web interface.
     Http,

@@ -10,9 +10,9 @@ use super::values::{Period, Share};
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[schemars(title = "a schedule", deny_unknown_fields)]
 pub struct ScheduleSpec {
-    /// Its name, one of its kind in the application; records name it.
+    /// Its name, which no other schedule of the application has; records name it.
     pub name: String,
-    /// How often.
+    /// How often: each hour, day, week, month or year.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub every: Option<Every>,
     /// Instead: cron notation of five fields, as in `30 1 * * 1-5`.
@@ -35,7 +35,7 @@ pub struct ScheduleSpec {
     /// The time of day by which it must be done; a run that still goes on is ended then, released first.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub finish_by: Option<String>,
-    /// What could not start in time is run as soon as it can be.
+    /// A run that could not start in time starts as soon as it can, instead of being recorded as missed.
     #[serde(default, skip_serializing_if = "super::types::is_false")]
     pub catch_up: bool,
     /// Only these parts; such runs are partial.
@@ -47,7 +47,7 @@ pub struct ScheduleSpec {
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[schemars(title = "a calendar", deny_unknown_fields)]
 pub struct CalendarSpec {
-    /// How often.
+    /// How often: each hour, day, week, month or year.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub every: Option<Every>,
     /// Instead: cron notation of five fields, as in `30 1 * * 1-5`.
@@ -68,7 +68,7 @@ pub struct CalendarSpec {
     /// The time of day by which it must have started; what could not is missed. Without it one hour.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub start_by: Option<String>,
-    /// What could not start in time is done as soon as it can be.
+    /// What could not start in time is done as soon as it can be, instead of being recorded as missed.
     #[serde(default, skip_serializing_if = "super::types::is_false")]
     pub catch_up: bool,
 }

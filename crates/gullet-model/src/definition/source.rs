@@ -17,9 +17,9 @@ pub enum PartSource {
     Command(CommandSource),
     /// What a command writes.
     Export(ExportSource),
-    /// A PostgreSQL server.
+    /// A PostgreSQL server: databases, or its whole cluster.
     Postgres(Postgres),
-    /// A MariaDB server.
+    /// A MariaDB server: databases, or its data folder.
     Mariadb(Mariadb),
     /// What an application gives over its web interface.
     Http(HttpSource),

@@ -17,7 +17,7 @@ use super::schedule::{KeepSpec, ScheduleSpec, VerifySpec};
 use super::values::Span;
 pub use command::{CommandSpec, EnvValue, ExitWanted, OneOrMany, Probe, Require, SecretFile, SecretRun};
 
-/// A definition file.
+/// A file that says which applications to protect, where to, and how.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[schemars(title = "the definition", deny_unknown_fields)]
 pub struct Definition {
@@ -27,7 +27,7 @@ pub struct Definition {
     /// The local state folder; `/var/lib/gullet` by default. One a machine, on a local filesystem.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub state: Option<PathBuf>,
-    /// How much is done at once.
+    /// How much is done at the same time.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub limits: Option<LimitsSpec>,
     /// Where captures and records are kept.
@@ -71,11 +71,11 @@ pub struct StatusSpec {
     pub told_within: Option<Span>,
 }
 
-/// How much is done at once.
+/// How much is done at the same time.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[schemars(title = "the limits", deny_unknown_fields)]
 pub struct LimitsSpec {
-    /// So many runs that are due go on at once; 1 by default. Of one application never more than one.
+    /// How many runs that are due go on at the same time; 1 by default. Of one application never more than one.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schemars(range(min = 1, max = 64))]
     pub at_once: Option<u8>,
@@ -85,7 +85,7 @@ pub struct LimitsSpec {
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[schemars(title = "a group", deny_unknown_fields)]
 pub struct GroupSpec {
-    /// What people call it.
+    /// What people call it, in messages and reports.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub title: Option<String>,
     /// When to run its applications together.
@@ -168,7 +168,7 @@ pub struct StoreSpec {
     /// The names of stores that are copies of this one: after each run they get what they do not have yet.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub copies: Vec<String>,
-    /// When it is read back by itself.
+    /// When the store is read back by itself: the keys of a schedule, and `share`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub verify: Option<VerifySpec>,
 }
@@ -177,16 +177,17 @@ pub struct StoreSpec {
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[schemars(title = "an application", deny_unknown_fields)]
 pub struct App {
-    /// What people call it.
+    /// What people call it, in messages and reports.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub title: Option<String>,
-    /// The name of the store to keep it in; may be left out when there is only one.
+    /// The name of the store that its runs go to. It may be left out when there is only one store.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub store: Option<String>,
-    /// From the first `enter` to the beginning of the leaving, waiting for `drained` apart; 5 minutes by default.
+    /// How long the application may be held: from the first `enter` until releasing begins, without the time spent waiting
+    /// for `drained`. At this limit it is released, and the run fails. 5 minutes by default.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub max_hold: Option<Span>,
-    /// How parts are secured while the application is held; `auto` by default.
+    /// How parts are captured while the application is held; `auto` by default.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub capture_method: Option<CaptureMethod>,
     /// Commands that make an atomic snapshot where the filesystem itself cannot: of a volume manager, of an appliance.
@@ -208,35 +209,35 @@ pub struct App {
     /// Harmless probes that must pass before anything is touched.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub require: Vec<Require>,
-    /// How the application is put into backup mode; entered in order, left in reverse.
+    /// How the application is put into backup mode: steps that are entered in order and released in reverse.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub hold: Vec<HoldStep>,
     /// The pieces of the application's state.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub part: Vec<Part>,
-    /// Commands at stated moments.
+    /// Your commands at stated moments of a run; `gullet explain hooks` says more.
     #[serde(default, skip_serializing_if = "Hooks::is_empty")]
     pub hooks: Hooks,
-    /// How it is restored in place.
+    /// How the application is restored in place, by `gullet restore NAME --in-place`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub restore: Option<RestoreSpec>,
-    /// How it is proven that a run restores.
+    /// How `gullet drill` proves that a run restores.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub drill: Option<DrillSpec>,
     /// How old the last complete run may be before `gullet status` calls the application unprotected. By default twice the usual
     /// time between its complete runs, and two days at least.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub expected_every: Option<Span>,
-    /// When to run.
+    /// When to run it. Without a schedule it runs by hand only, and `status` says so.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub schedule: Vec<ScheduleSpec>,
     /// Why it has no schedule: then nobody is warned that it has none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub no_schedule: Option<String>,
-    /// Which runs to keep.
+    /// Which runs keep what they captured. Without these rules all of them do.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub keep: Option<KeepSpec>,
-    /// Who is told of its runs.
+    /// Who is told of its runs, and of which.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub notify: Vec<NotifyRule>,
 }
@@ -275,7 +276,7 @@ pub enum HookMoment {
     Succeeded,
     /// It is not.
     Failed,
-    /// Last of all.
+    /// Last of all, whatever happened.
     Finished,
 }
 
@@ -330,15 +331,16 @@ pub struct SnapshotHooks {
     /// Removes it, when what it shows is stored, or a later command finds that the run died. It may be called when there
     /// is none.
     pub remove: CommandSpec,
-    /// Where the snapshot shows what: a path of the application, and the path at which it is seen as it was.
+    /// Where the snapshot shows the application's data: a path of the application, and the path at which the snapshot shows
+    /// it.
     pub shows: BTreeMap<PathBuf, PathBuf>,
 }
 
-/// One step of the hold.
+/// One step of the hold: how the application enters backup mode, how it is asked, and how it is released.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[schemars(title = "a hold step", deny_unknown_fields)]
 pub struct HoldStep {
-    /// Its name.
+    /// Its name, by which plans, records and messages mean it.
     pub name: String,
     /// Puts the application into backup mode.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -349,16 +351,16 @@ pub struct HoldStep {
     /// Passes when the application is held. Without it a run is never more than complete with warnings.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub entered: Option<OneOrMany<Probe>>,
-    /// Lets the application go again.
+    /// Takes the application out of backup mode. The guard repeats it until `released` passes.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub release: Option<CommandSpec>,
-    /// Passes when the application serves.
+    /// Passes when the application serves again. Before a run exactly one of `entered` and `released` must pass.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub released: Option<OneOrMany<Probe>>,
     /// What to do when the application is held already: refuse (the default), or go on and leave it as it was found.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub if_held: Option<FoundHeld>,
-    /// What a person is told to do when leaving fails.
+    /// What a person is told to do when `release` fails.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub manual_release: Option<String>,
     /// What a person at the terminal is told to do when entering fails; then the application is asked again.
@@ -385,7 +387,7 @@ pub enum FoundHeld {
     GoOn,
 }
 
-/// Commands at stated moments.
+/// Your commands at stated moments of a run; `gullet explain hooks` says more.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[schemars(title = "the hooks", deny_unknown_fields)]
 pub struct Hooks {
@@ -401,10 +403,10 @@ pub struct Hooks {
     /// After a complete run is durable, read back and recorded; the place for clean-up.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub succeeded: Vec<Hook>,
-    /// After any other run.
+    /// After every other run, also one that was refused or missed.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub failed: Vec<Hook>,
-    /// Last of all.
+    /// Last of all, whatever happened.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub finished: Vec<Hook>,
 }

@@ -4,8 +4,11 @@ use std::path::PathBuf;
 
 use clap::Args;
 
+use gullet_model::definition::reference::tables;
+
 use crate::error::CommandError;
 use crate::exit::Exit;
+use crate::render::reference::manual as manual_of_definition;
 use crate::ui::Ui;
 
 /// Print completions for a shell
@@ -19,6 +22,8 @@ pub struct CompletionsArgs {
 }
 
 /// Write the manual pages into a folder
+///
+/// `gullet.toml(5)`, the definition, goes beside a folder `man1` into `man5`.
 ///
 /// Example: gullet manual /usr/local/share/man/man1
 #[derive(Args)]
@@ -38,6 +43,13 @@ pub fn manual(ui: &mut Ui, args: &ManualArgs) -> Result<Exit, CommandError> {
     clap_mangen::generate_to(crate::command(), &args.folder).map_err(|error| {
         CommandError::new(Exit::Failed, &error).hint(format!("the folder {} must exist", args.folder.display()))
     })?;
+    // The definition's page is of section 5: beside a folder `man1` in its own.
+    let folder = if args.folder.ends_with("man1") { args.folder.with_file_name("man5") } else { args.folder.clone() };
+    let page = folder.join("gullet.toml.5");
+    let text = manual_of_definition(&tables());
+    std::fs::create_dir_all(&folder)
+        .and_then(|()| std::fs::write(&page, text))
+        .map_err(|error| CommandError::text(Exit::Failed, format!("cannot write {}: {error}", page.display())))?;
     ui.tell(format!("the manual pages are in {}", args.folder.display()));
     Ok(Exit::Complete)
 }

@@ -4,6 +4,7 @@ mod agenda;
 mod compare;
 mod drill;
 mod due;
+mod explain;
 mod generate;
 mod guard;
 mod hold;
@@ -37,6 +38,7 @@ use crate::ui::Ui;
 pub enum Command {
     Tour(tour::TourArgs),
     New(new::NewArgs),
+    Explain(explain::ExplainArgs),
     Preflight(preflight::PreflightArgs),
     Plan(plan::PlanArgs),
     Try(trial::TryArgs),
@@ -82,6 +84,7 @@ pub fn execute(ui: &mut Ui, global: &Global, command: Command) -> Result<Exit, C
     match command {
         Command::Tour(args) => tour::tour(ui, global, &args),
         Command::New(args) => new::new(ui, &args),
+        Command::Explain(args) => explain::explain(ui, &args),
         Command::Preflight(args) => preflight::preflight(ui, global, &args),
         Command::Plan(args) => plan::plan(ui, global, &args),
         Command::Try(args) => trial::trial(ui, global, &args),

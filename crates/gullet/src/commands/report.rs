@@ -21,9 +21,9 @@ const USUALLY: SignedDuration = SignedDuration::from_hours(24);
 
 /// The report of a definition that is called so.
 pub fn find<'l>(loaded: &'l Loaded, name: &str) -> Result<&'l ReportSpec, CommandError> {
-    let found = loaded.definition.report.iter().find(|report| report.schedule.name == name);
+    let found = loaded.definition.report.iter().find(|report| report.name == name);
     found.ok_or_else(|| {
-        let known: Vec<&str> = loaded.definition.report.iter().map(|report| report.schedule.name.as_str()).collect();
+        let known: Vec<&str> = loaded.definition.report.iter().map(|report| report.name.as_str()).collect();
         let error = CommandError::text(Exit::Usage, format!("the definition has no report `{name}`"));
         error.hint(format!("it has {}", if known.is_empty() { "none".to_owned() } else { known.join(", ") }))
     })

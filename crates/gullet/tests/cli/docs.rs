@@ -39,6 +39,11 @@ fn the_command_reference_is_current() {
     is_current("commands.md", &text);
 }
 
+#[test]
+fn the_reference_of_the_definition_is_current() {
+    is_current("definition.md", &gullet::definition_reference(&gullet_model::definition::reference::tables()));
+}
+
 fn document(command: &mut clap::Command, text: &mut String) {
     let name = command.get_bin_name().unwrap_or_default().to_owned();
     let help = command.render_long_help().to_string();

@@ -1,10 +1,9 @@
 //! Rules of who is told of what.
 
 use super::Rules;
-use crate::definition::calendar::Rule;
 use crate::definition::check::nearest;
 use crate::definition::flaw::key_path;
-use crate::definition::{Definition, EnvValue, MailSpec};
+use crate::definition::{CalendarSpec, Definition, EnvValue, MailSpec};
 
 impl Rules<'_> {
     pub(super) fn notify(&mut self, definition: &Definition) {
@@ -25,9 +24,6 @@ impl Rules<'_> {
             if spec.run.as_ref().is_some_and(Vec::is_empty) {
                 self.flaw(&format!("{at}/run"), "there is no program".to_owned(), None);
             }
-            if spec.request.body.is_some() || spec.request.body_type.is_some() {
-                self.flaw(&format!("{at}/body"), "the body is the message, as JSON".to_owned(), None);
-            }
         }
         for (app, spec) in &definition.app {
             for (number, rule) in spec.notify.iter().enumerate() {
@@ -36,17 +32,16 @@ impl Rules<'_> {
         }
         for (number, report) in definition.report.iter().enumerate() {
             let at = key_path(&[&"report", &number]);
-            self.name(&at, "a report", &report.schedule.name);
-            if definition.report[..number].iter().any(|other| other.schedule.name == report.schedule.name) {
-                let message = format!("there is a report `{}` already", report.schedule.name);
+            self.name(&at, "a report", &report.name);
+            if definition.report[..number].iter().any(|other| other.name == report.name) {
+                let message = format!("there is a report `{}` already", report.name);
                 self.flaw(&format!("{at}/name"), message, None);
             }
-            if let Err(error) = Rule::new(&report.schedule) {
-                self.flaw(&format!("{at}/{}", error.key), error.message, error.hint);
+            if report.calendar == CalendarSpec::default() {
+                let hint = "every = \"day\", at = \"07:00\", zone = \"Europe/Lisbon\"".to_owned();
+                self.flaw(&at, "it is not said when the report is sent".to_owned(), Some(hint));
             }
-            if !report.schedule.parts.is_empty() || report.schedule.finish_by.is_some() {
-                self.flaw(&at, "a report has no `parts` and no `finish_by`".to_owned(), None);
-            }
+            self.calendar(&at, &report.calendar);
             if report.to.is_empty() {
                 self.flaw(&format!("{at}/to"), "nobody is told".to_owned(), None);
             }

@@ -9,7 +9,7 @@ use serde::{Deserialize, Serialize};
 use super::super::engines::RequestSpec;
 use super::super::values::Span;
 
-/// A command of the administrator's.
+/// A command of yours: a program, a script, or a request over HTTP.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[schemars(title = "a command", deny_unknown_fields)]
 pub struct CommandSpec {
@@ -34,7 +34,7 @@ pub struct CommandSpec {
     /// Instead of a program: a URL that is to be removed.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub delete: Option<String>,
-    /// What else the request says.
+    /// Headers, credentials and body of the request.
     #[serde(flatten)]
     pub request: RequestSpec,
     /// The folder to run in; `/` by default.
@@ -43,7 +43,8 @@ pub struct CommandSpec {
     /// Further environment variables; a secret is `{ env = "…" }`, `{ file = "…" }` or `{ run = […] }`.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub env: BTreeMap<String, EnvValue>,
-    /// How long it may take.
+    /// How long it may take. Without it a hook has 5 minutes, a probe 30 seconds, an export one hour. At the limit it is
+    /// ended, with everything that it started.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub limit: Option<Span>,
     /// How often it is tried, with growing pauses; once by default.
@@ -86,7 +87,7 @@ pub struct SecretEnv {
 #[serde(deny_unknown_fields)]
 #[schemars(title = "a secret from a file")]
 pub struct SecretFile {
-    /// The file's absolute path.
+    /// The absolute path of the file; its first line is the secret. A file that others can read is refused.
     pub file: PathBuf,
 }
 
@@ -95,7 +96,7 @@ pub struct SecretFile {
 #[serde(deny_unknown_fields)]
 #[schemars(title = "a secret from a command")]
 pub struct SecretRun {
-    /// Program and arguments.
+    /// Program and arguments; what it prints is the secret.
     pub run: Vec<String>,
 }
 
@@ -128,7 +129,8 @@ pub struct Probe {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schemars(range(min = 100, max = 599))]
     pub status: Option<u16>,
-    /// How long to ask again until it holds.
+    /// For how long it is asked again until it passes; once by default. Probes of a hold step are asked again for 30 seconds,
+    /// `drained` for 10 minutes.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub within: Option<Span>,
 }

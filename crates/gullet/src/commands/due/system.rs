@@ -137,7 +137,7 @@ impl<'a> System<'a> {
         let definition = &self.loaded.definition;
         let to = match entry.job {
             Job::Report => {
-                let report = definition.report.iter().find(|report| report.schedule.name == entry.app);
+                let report = definition.report.iter().find(|report| report.name == entry.app);
                 report.into_iter().flat_map(|report| report.to.iter().map(String::as_str)).collect()
             }
             Job::Drill => notify::told_of(definition, Some(&entry.app), NotifyOn::Missed),

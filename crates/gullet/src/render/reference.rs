@@ -1,0 +1,151 @@
+//! The reference of the definition: for the terminal, as a document, and as a manual page.
+
+use std::fmt::Write;
+
+use gullet_model::definition::reference::{KeyEntry, TableEntry};
+
+/// What a table is called where it stands: `[[app.NAME.part]]`, or its key path where it is written in braces mostly.
+pub fn heading(table: &TableEntry) -> String {
+    match table.places.as_slice() {
+        [] => table.title.clone(),
+        [place] if place.is_empty() => "the file itself".to_owned(),
+        // What stands at many places is called what it is.
+        [_, _, _, ..] => table.title.clone(),
+        [place, ..] => place.clone(),
+    }
+}
+
+/// Where a table stands besides the place that it is headed by, in words; at most so many places.
+fn elsewhere(table: &TableEntry, most: usize) -> Option<String> {
+    let skipped = usize::from(table.places.len() < 3);
+    let places: Vec<String> = table.places.iter().skip(skipped).map(|place| format!("`{place}`")).collect();
+    let more = places.len().saturating_sub(most);
+    let shown = places.iter().take(most).cloned().collect::<Vec<_>>().join(", ");
+    (!places.is_empty()).then(|| if more > 0 { format!("{shown} and {more} more places") } else { shown })
+}
+
+/// The keys that a table has in common with another, in words.
+pub fn shared(table: &TableEntry) -> Option<String> {
+    let (title, keys) = table.shared.as_ref()?;
+    let keys: Vec<String> = keys.iter().map(|key| format!("`{key}`")).collect();
+    Some(format!("And the keys of {title}: {}.", keys.join(", ")))
+}
+
+/// What is to be said of a key besides its meaning.
+pub fn value(key: &KeyEntry) -> String {
+    if key.required { format!("{}; it must be there", key.value) } else { key.value.clone() }
+}
+
+/// The words that a value may be, a line each.
+pub fn words(key: &KeyEntry) -> Vec<String> {
+    let with_meaning = key.words.iter().any(|(_, meaning)| !meaning.is_empty());
+    if !with_meaning {
+        let words: Vec<String> = key.words.iter().map(|(word, _)| format!("`\"{word}\"`")).collect();
+        return if words.is_empty() { Vec::new() } else { vec![words.join(", ")] };
+    }
+    key.words.iter().map(|(word, meaning)| format!("`\"{word}\"`: {meaning}")).collect()
+}
+
+/// All of it as a Markdown document.
+pub fn markdown(tables: &[TableEntry]) -> String {
+    let mut text = String::from(
+        "# The definition\n\n\
+         Generated from the program by its tests; do not edit. `gullet explain KEY` prints any of it in a terminal.\n\n\
+         A definition is a TOML file: `./gullet.toml`, or else `/etc/gullet/gullet.toml`, or what `--definition` names. NAME stands for a \
+         name of your own. All keys are there since 0.1.0. A key that the program does not know is an error. More about \
+         [hooks](reference/hooks.md), [probes](reference/probes.md) and [placeholders](reference/placeholders.md).\n\n",
+    );
+    for table in tables {
+        let _ =
+            writeln!(text, "- [{}](#{}): {}", heading(table), anchor(&heading(table)), first_sentence(&table.about));
+    }
+    for table in tables {
+        let _ = write!(text, "\n## {}\n\n{}\n", heading(table), table.about);
+        if let Some(places) = elsewhere(table, 12) {
+            let _ = write!(text, "\nIt stands at {places}.\n");
+        }
+        for key in &table.keys {
+            let _ = write!(text, "\n### `{}`\n\n{}\n\n", key.name, sentence(&value(key)));
+            let _ = writeln!(text, "{}", key.about);
+            let words = words(key);
+            if !words.is_empty() {
+                let _ = writeln!(text);
+            }
+            for word in words {
+                let _ = writeln!(text, "- {word}");
+            }
+            if !key.example.is_empty() {
+                let _ = write!(text, "\n```toml\n{}\n```\n", key.example);
+            }
+        }
+        if let Some(shared) = shared(table) {
+            let _ = write!(text, "\n{shared}\n");
+        }
+    }
+    text
+}
+
+/// The anchor that common viewers of Markdown make of a heading.
+fn anchor(heading: &str) -> String {
+    let kept = heading.chars().filter(|c| c.is_alphanumeric() || matches!(c, ' ' | '-' | '_'));
+    kept.map(|c| if c == ' ' { '-' } else { c.to_ascii_lowercase() }).collect()
+}
+
+/// The first sentence of a text; where that is long, its beginning that stands for itself.
+pub fn first_sentence(text: &str) -> &str {
+    const LONG: usize = 64;
+    let first = text.split_once(". ").map_or(text, |(first, _)| first).trim_end_matches('.');
+    let ends = [": ", "; "].iter().filter_map(|end| first.find(end));
+    match ends.min().filter(|end| first.len() > LONG && *end > LONG / 4) {
+        Some(end) => &first[..end],
+        None => first,
+    }
+}
+
+fn sentence(text: &str) -> String {
+    let mut letters = text.chars();
+    letters.next().map_or_else(String::new, |first| format!("{}{}.", first.to_uppercase(), letters.as_str()))
+}
+
+/// All of it as the manual page `gullet.toml(5)`, in the language of man(7).
+pub fn manual(tables: &[TableEntry]) -> String {
+    use roff::{Roff, bold, italic, roman};
+    let plain = |text: &str| text.replace('`', "");
+    let mut page = Roff::new();
+    page.control("TH", ["gullet.toml", "5", "", concat!("gullet ", env!("CARGO_PKG_VERSION")), ""]);
+    page.control("SH", ["NAME"]);
+    page.text([roman("gullet.toml - the definition of applications to back up")]);
+    page.control("SH", ["DESCRIPTION"]);
+    page.text([roman(
+        "A definition is a TOML file: ./gullet.toml, or else /etc/gullet/gullet.toml, or what --definition names. NAME stands for a \
+         name of your own. A key that the program does not know is an error. \"gullet explain KEY\" prints any of this.",
+    )]);
+    for table in tables {
+        page.control("SH", [heading(table).as_str()]);
+        page.text([roman(plain(&table.about))]);
+        if let Some(places) = elsewhere(table, 6) {
+            page.control("PP", []);
+            page.text([roman(format!("It stands at {}.", plain(&places)))]);
+        }
+        for key in &table.keys {
+            page.control("TP", []);
+            page.text([bold(key.name.as_str()), roman("  "), italic(plain(&value(key)))]);
+            page.text([roman(plain(&key.about))]);
+            for word in words(key) {
+                page.control("br", []);
+                page.text([roman(plain(&word))]);
+            }
+            if !key.example.is_empty() {
+                page.control("br", []);
+                page.text([bold(key.example.as_str())]);
+            }
+        }
+        if let Some(shared) = shared(table) {
+            page.control("PP", []);
+            page.text([roman(plain(&shared))]);
+        }
+    }
+    page.control("SH", ["SEE ALSO"]);
+    page.text([bold("gullet"), roman("(1)")]);
+    page.render()
+}
