@@ -10,7 +10,7 @@ needed=(
   "tar:tar" "sha256sum:coreutils" "python3:python3" "pip3:python3-pip" "unshare:util-linux" "fallocate:util-linux" "systemd-analyze:systemd"
   "hostname:hostname" "curl:curl" "/usr/lib/postgresql/15/bin/postgres:postgresql-15" "mariadbd:mariadb-server-core" "mariadb:mariadb-client-core"
   "mariadb-dump:mariadb-client" "redis-server:redis-server" "redis-cli:redis-tools" "slapd:slapd" "ldapsearch:ldap-utils"
-  "faketime:faketime" "age:age" "jq:jq" "ssh-keygen:openssh-client" "exim4:exim4-daemon-light" "openssl:openssl" "apache2:apache2-bin" "nginx:nginx-light" "sshd:openssh-server" "mkfs.btrfs:btrfs-progs" "mkfs.xfs:xfsprogs" "mkfs.ext4:e2fsprogs"
+  "faketime:faketime" "age:age" "jq:jq" "ssh-keygen:openssh-client" "exim4:exim4-daemon-light" "openssl:openssl" "apache2:apache2-bin" "nginx:nginx-light" "sshd:openssh-server" "chromium:chromium" "tidy:tidy" "mkfs.btrfs:btrfs-progs" "mkfs.xfs:xfsprogs" "mkfs.ext4:e2fsprogs"
 )
 missing=()
 PATH="$PATH:/usr/sbin:/sbin"

@@ -3,6 +3,7 @@
 //! - [`agenda`]: what will run when, and what waits for what.
 //! - [`due`]: what is due by the schedules, and what becomes of it.
 //! - [`notify`]: who is told of what.
+//! - [`overview`]: how applications stood over a time.
 //! - [`simulate`]: what the keep rules would leave.
 //! - [`status`]: whether an application is protected, from all that is known of it.
 //!
@@ -12,5 +13,6 @@
 pub mod agenda;
 pub mod due;
 pub mod notify;
+pub mod overview;
 pub mod simulate;
 pub mod status;

@@ -89,6 +89,13 @@ pub fn state(loaded: &Loaded) -> Result<State, CommandError> {
     Ok(State::open(&state_folder(loaded), &SystemRandom)?)
 }
 
+/// Opens a store by its name in the definition, or by its place.
+pub fn named_or_placed(global: &Global, place: &Path) -> Result<Store, CommandError> {
+    let named = place.to_str().filter(|name| !name.contains('/'));
+    let named = named.and_then(|name| sound(global).ok()?.loaded.definition.store.get(name).cloned());
+    store_at(&named.map_or_else(|| undefined(place), Ok)?)
+}
+
 /// Reads files of identities; a passphrase is taken from a file, or asked for at the terminal.
 pub fn identities(args: &OpeningArgs) -> Result<Identities, CommandError> {
     let mut all = Identities::default();

@@ -4,7 +4,7 @@ use std::io;
 use std::path::Path;
 use std::time::Duration;
 
-use gullet_core::notify::{Courier, Message, NotSent};
+use gullet_core::notify::{Content, Courier, Message, NotSent, Report};
 use gullet_host::hook::{Call, Runner};
 use gullet_host::mail::{self, MailError};
 use gullet_host::state::write_whole;
@@ -12,7 +12,7 @@ use gullet_host::syslog;
 use gullet_host::world::World;
 use gullet_model::definition::{CommandSpec, MailSpec, NotifySpec};
 use lettre::message::header::{ContentType, Header, HeaderName, HeaderValue};
-use lettre::message::{MultiPart, SinglePart};
+use lettre::message::{Attachment, MultiPart, SinglePart};
 use serde_json::json;
 
 use crate::render::message::{line, page, subject, text};
@@ -110,13 +110,18 @@ fn reach(url: &str, limit: Duration) -> Result<(), String> {
 
 /// A message as JSON: what it tells, and the same in words.
 pub fn as_json(message: &Message) -> serde_json::Value {
+    let mut content = message.content.clone();
+    // The page goes with mails only: whoever reads JSON has its figures.
+    if let Content::Report(report) = &mut content {
+        report.page = None;
+    }
     json!({
         "id": message.id,
         "to": message.to,
         "subject": subject(message),
         "text": text(message),
         "may_have_come_before": message.may_be_sent,
-        "content": message.content,
+        "content": content,
     })
 }
 
@@ -156,5 +161,9 @@ pub fn compose(
     let parts = MultiPart::alternative()
         .singlepart(part(ContentType::TEXT_PLAIN, text(message)))
         .singlepart(part(ContentType::TEXT_HTML, page(message)));
-    Ok(builder.multipart(parts)?.formatted())
+    let Content::Report(Report { name, page: Some(page), .. }) = &message.content else {
+        return Ok(builder.multipart(parts)?.formatted());
+    };
+    let file = Attachment::new(format!("gullet-{name}.html")).body(page.clone(), ContentType::TEXT_HTML);
+    Ok(builder.multipart(MultiPart::mixed().multipart(parts).singlepart(file))?.formatted())
 }

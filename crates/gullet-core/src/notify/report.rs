@@ -22,6 +22,9 @@ pub struct Report {
     pub apps: Vec<ReportedApp>,
     /// How many messages could not be sent yet.
     pub waiting: usize,
+    /// The page of `gullet report`, as HTML, where it goes with mails.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub page: Option<String>,
 }
 
 /// How an application stands.

@@ -190,6 +190,9 @@ pub struct ReportSpec {
     pub calendar: CalendarSpec,
     /// The names of those whom it is sent to.
     pub to: Vec<String>,
+    /// The page of `gullet report` goes with mails, as a file.
+    #[serde(default, skip_serializing_if = "is_false")]
+    pub page: bool,
 }
 
 impl ReportSpec {

@@ -9,6 +9,7 @@ mod generate;
 mod guard;
 mod hold;
 mod key;
+mod morning;
 mod new;
 mod notify;
 mod plan;
@@ -59,6 +60,7 @@ pub enum Command {
     Timer(timer::TimerArgs),
     Notify(notify::NotifyArgs),
     Status(status::StatusArgs),
+    Report(report::ReportArgs),
     #[command(subcommand)]
     Store(store::StoreCommand),
     #[command(subcommand)]
@@ -105,6 +107,7 @@ pub fn execute(ui: &mut Ui, global: &Global, command: Command) -> Result<Exit, C
         Command::Timer(args) => timer::timer(ui, global, &args),
         Command::Notify(args) => notify::notify(ui, global, &args),
         Command::Status(args) => status::status(ui, global, &args),
+        Command::Report(args) => report::report(ui, global, &args),
         Command::Store(command) => store::store(ui, global, &command),
         Command::Key(command) => key::key(ui, global, &command),
         Command::Completions(args) => generate::completions(ui, &args),

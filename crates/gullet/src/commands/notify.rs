@@ -7,7 +7,7 @@ use gullet_model::definition::Loaded;
 use gullet_model::ids::random_id;
 use jiff::Timestamp;
 
-use super::report;
+use super::morning;
 use crate::args::Global;
 use crate::error::CommandError;
 use crate::exit::Exit;
@@ -65,8 +65,8 @@ pub fn notify(ui: &mut Ui, global: &Global, args: &NotifyArgs) -> Result<Exit, C
     if let Some(name) = &args.report {
         let now = outside.world().clock.now();
         if args.preview {
-            report::find(&loaded, name)?;
-            let made = report::make(&loaded, &state, &outside, name, now)?;
+            morning::find(&loaded, name)?;
+            let made = morning::make(&loaded, &state, &outside, name, now)?;
             let message = Message::new("preview", name, Content::Report(made), now);
             if ui.is_json() {
                 ui.json(&as_json(&message))?;
@@ -76,7 +76,7 @@ pub fn notify(ui: &mut Ui, global: &Global, args: &NotifyArgs) -> Result<Exit, C
             return Ok(Exit::Complete);
         }
         let id = id_at(&format!("report-{name}"), now);
-        report::send(&loaded, &state, &outside, name, &id)?;
+        morning::send(&loaded, &state, &outside, name, &id)?;
     }
     if !args.list {
         crate::forgotten::settle(ui, &loaded, &state, &outside);

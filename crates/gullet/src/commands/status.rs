@@ -257,10 +257,7 @@ fn calendar(loaded: &Loaded, state: &State, app: &str) -> Result<Option<Calendar
 /// How all machines of a store stand.
 fn of_store(ui: &mut Ui, global: &Global, args: &StatusArgs, place: &Path) -> Result<Exit, CommandError> {
     let identities = open::identities(&args.opening)?;
-    let named = place.to_str().filter(|name| !name.contains('/'));
-    let named = named.and_then(|name| open::sound(global).ok()?.loaded.definition.store.get(name).cloned());
-    let spec = named.map_or_else(|| open::undefined(place), Ok)?;
-    let found = open::store_at(&spec).and_then(|store| {
+    let found = open::named_or_placed(global, place).and_then(|store| {
         let store = store.with_identities(identities);
         Ok(status::of_store(&store, args.machine.as_deref(), Timestamp::now())?)
     });

@@ -38,6 +38,7 @@ mod preflight;
 mod printed;
 mod racing;
 mod reader;
+mod report;
 mod restore;
 mod runs;
 mod sealed;

@@ -135,6 +135,7 @@ for path in pathlib.Path(sys.argv[1]).glob('mail/new/*'):
     part = lambda kind: mail.get_body((kind,)).get_content()
     found.append({'subject': mail['subject'], 'from': mail['from'], 'to': mail['to'], 'id': mail['message-id'],
                   'auto': mail['auto-submitted'], 'text': part('plain'), 'page': part('html'),
+                  'files': [[file.get_filename(), file.get_content()] for file in mail.iter_attachments()],
                   'for': mail['envelope-to'] or mail['delivered-to']})
 print(json.dumps(sorted(found, key=lambda mail: mail['subject'])))
 ";
@@ -204,6 +205,32 @@ fn a_failed_run_is_told_by_mail_over_tls_in_both_ways() {
     says("page", "<h1 class=\"bad\">✗ Skerry Line Fähre (desk): failed</h1>");
     says("page", "not there &lt;b&gt;");
     assert_ne!(failed["id"], failures[1]["id"]);
+}
+
+#[test]
+fn the_page_of_a_report_goes_with_its_mail() {
+    let exim = Exim::new();
+    let authority = exim.path("ca.pem").display().to_string();
+    let place = desk(&format!("{TO}, server = \"smtps://localhost:{}\", authority = \"{authority}\"", exim.ports.1));
+    let text = fs::read_to_string(place.path("gullet.toml")).unwrap();
+    let report =
+        "[[report]]\nname = 'morning'\nevery = 'day'\nat = '07:00'\nzone = 'UTC'\nto = ['office']\npage = true\n";
+    fs::write(place.path("gullet.toml"), format!("{text}{report}")).unwrap();
+    place.gullet(&["run", "desk"]).exits(1);
+    place.gullet(&["notify", "--report", "morning"]).exits(0);
+    let mails = exim.mails();
+    let with_file: Vec<&Value> =
+        mails.iter().filter(|mail| mail["files"].as_array().is_some_and(|f| !f.is_empty())).collect();
+    assert_eq!(with_file.len(), 1, "{mails:?}");
+    let (name, page) = (&with_file[0]["files"][0][0], with_file[0]["files"][0][1].as_str().unwrap());
+    assert_eq!(name, "gullet-morning.html");
+    assert!(
+        page.contains("Skerry Line Fähre") && page.contains("class=\"day bad\"") && page.contains("</html>"),
+        "{page}"
+    );
+    // Whoever gets JSON has the figures, and no page.
+    let preview = place.json(&["notify", "--report", "morning", "--preview"]);
+    assert!(preview["content"].get("page").is_none(), "{preview}");
 }
 
 #[test]

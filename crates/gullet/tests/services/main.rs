@@ -1,6 +1,7 @@
 //! Gullet against real services: each test starts its own, in a temporary folder.
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on should panic")]
 
+mod browser;
 #[path = "../../../gullet-store/tests/conformance/mod.rs"]
 mod conformance;
 mod dav;

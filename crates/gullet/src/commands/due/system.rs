@@ -15,7 +15,7 @@ use gullet_model::ids::RunId;
 use gullet_run::run::Refusal;
 use jiff::{SignedDuration, Timestamp};
 
-use crate::commands::report;
+use crate::commands::morning;
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::open;
@@ -174,7 +174,7 @@ impl DueWorld for System<'_> {
 
     fn start(&mut self, entry: &DueEntry, scheduled: &Scheduled) -> Result<Option<Process>, CommandError> {
         if entry.job == Job::Report {
-            let made = report::send(self.loaded, self.state, self.outside, &entry.app, &report_id(entry));
+            let made = morning::send(self.loaded, self.state, self.outside, &entry.app, &report_id(entry));
             if let Err(error) = &made {
                 self.ui.error(error);
             }
