@@ -106,6 +106,12 @@ pub struct StepReport {
     /// Every process that it ran.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub commands: Vec<CommandReport>,
+    /// Facts that these noted in `GULLET_NOTES`.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub facts: Facts,
+    /// What they noted to be omitted.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub omits: Vec<String>,
 }
 
 /// One process of the administrator's: exactly what was run, and all that came of it.

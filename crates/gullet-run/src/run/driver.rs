@@ -31,7 +31,7 @@ use gullet_model::notice::Notice;
 use gullet_model::outcome::Outcome;
 use gullet_model::problem::ProblemKind;
 use gullet_model::record::Record;
-use gullet_model::step::{CommandReport, StepName, StepReport};
+use gullet_model::step::{CommandReport, Facts, StepName, StepReport};
 use gullet_model::words::{chain, millis};
 
 /// Everything that a run stands on.
@@ -221,6 +221,9 @@ pub(super) struct Driver<'a, 'd> {
 pub(super) struct StepNotes {
     pub(super) note: Option<String>,
     pub(super) commands: Vec<CommandReport>,
+    /// What its commands noted.
+    pub(super) facts: Facts,
+    pub(super) omits: Vec<String>,
 }
 
 impl<'a> Driver<'a, '_> {
@@ -435,7 +438,16 @@ impl<'a> Driver<'a, '_> {
         };
         let took_ms = millis(self.world.clock.uptime().saturating_sub(began));
         let ok = !matches!(reply, TaskResult::No | TaskResult::Unknown);
-        let report = StepReport { step, started, took_ms, ok, note: done.note, commands: done.commands };
+        let report = StepReport {
+            step,
+            started,
+            took_ms,
+            ok,
+            note: done.note,
+            commands: done.commands,
+            facts: done.facts,
+            omits: done.omits,
+        };
         self.emit(EventKind::StepEnded { report: report.clone() });
         if let Task::Hooks(moment) = task
             && self.committed.is_some()
@@ -457,6 +469,8 @@ impl<'a> Driver<'a, '_> {
         for warning in outcome.notes.warnings {
             self.warn(ProblemKind::Noted, Some(about), warning);
         }
+        done.facts.extend(outcome.notes.facts);
+        done.omits.extend(outcome.notes.omits);
         outcome.result
     }
 }

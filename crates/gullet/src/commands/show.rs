@@ -337,6 +337,10 @@ fn show_step(ui: &mut Ui, step: &StepReport, record: &Record, with_output: bool)
         duration(step.took_ms)
     );
     ui.say(line.trim_end());
+    let facts = step.facts.iter().map(|(name, value)| format!("{name} {value}")).collect::<Vec<_>>();
+    for (what, texts) in [("facts", &facts), ("omits", &step.omits)].iter().filter(|(_, texts)| !texts.is_empty()) {
+        ui.say(harmless(&format!("      {what}: {}", texts.join(", "))));
+    }
     if with_output {
         for command in &step.commands {
             show_command(ui, command);

@@ -38,7 +38,7 @@ pub struct TimerArgs {
     /// Remove them
     #[arg(long, conflicts_with_all = ["service", "check"])]
     remove: bool,
-    /// Look whether they are there as they should be; exits with 1 where they are not
+    /// Look whether they are there as they should be, and enabled; exits with 1 where they are not
     #[arg(long, conflicts_with = "service")]
     check: bool,
     /// The folder to write to, where that is not the scheduler's own
@@ -85,7 +85,7 @@ pub fn timer(ui: &mut Ui, global: &Global, args: &TimerArgs) -> Result<Exit, Com
     };
     let files = files(scheduler, every_minute, &command);
     let folder = args.folder.clone().unwrap_or_else(|| match scheduler {
-        Scheduler::Systemd => PathBuf::from("/etc/systemd/system"),
+        Scheduler::Systemd => PathBuf::from(OWN_UNITS),
         Scheduler::Cron => PathBuf::from("/etc/cron.d"),
     });
     if args.install {
@@ -206,12 +206,20 @@ fn remove(ui: &mut Ui, folder: &Path, files: &[TimerFile]) -> Result<Exit, Comma
     Ok(Exit::Complete)
 }
 
+/// Where systemd looks for units besides the folder that an administrator writes to: there a package puts them.
+const PACKAGED: &str = "/usr/lib/systemd/system";
+/// Where an administrator writes them, and where `systemctl enable` notes what is to be started.
+const OWN_UNITS: &str = "/etc/systemd/system";
+
 fn check(ui: &mut Ui, folder: &Path, files: &[TimerFile]) -> Result<Exit, CommandError> {
     let mut exit = Exit::Complete;
     for file in files {
-        let path = folder.join(file.name);
+        let own = folder.join(file.name);
+        let packaged = Path::new(PACKAGED).join(file.name);
+        let is_packaged = folder == Path::new(OWN_UNITS) && !own.exists() && packaged.exists();
+        let path = if is_packaged { packaged } else { own };
         let wrong = match fs::read_to_string(&path) {
-            Ok(text) if text == file.text => None,
+            Ok(text) if text == file.text => not_enabled(folder, file),
             Ok(_) => {
                 Some("it is not what this program and this definition ask for: gullet timer … --install".to_owned())
             }
@@ -226,4 +234,12 @@ fn check(ui: &mut Ui, folder: &Path, files: &[TimerFile]) -> Result<Exit, Comman
         }
     }
     Ok(exit)
+}
+
+/// Why nothing starts a unit that is there: it was never enabled, or is not any more.
+fn not_enabled(folder: &Path, file: &TimerFile) -> Option<String> {
+    let wanted_by = file.text.lines().find_map(|line| line.strip_prefix("WantedBy="))?;
+    let link = Path::new(&format!("{wanted_by}.wants")).join(file.name);
+    let is_enabled = [folder, Path::new(OWN_UNITS)].iter().any(|folder| folder.join(&link).is_file());
+    (!is_enabled).then(|| format!("it is not enabled, so nothing starts it: systemctl enable --now {}", file.name))
 }

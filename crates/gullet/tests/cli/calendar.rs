@@ -173,7 +173,17 @@ fn entries_of_the_systems_scheduler_are_installed_checked_and_removed() {
         |more: &[&str]| place.gullet(&[&["timer", "--every-minute", "systemd", "--folder", "units"], more].concat());
     timer(&["--check"]).exits(1);
     timer(&["--install"]).exits(0).says("systemctl enable gullet-boot.service gullet-due.timer");
+    // Written and never enabled, nothing would start them.
+    timer(&["--check"]).exits(1).says("it is not enabled, so nothing starts it");
+    for (target, unit) in [("timers.target", "gullet-due.timer"), ("multi-user.target", "gullet-boot.service")] {
+        fs::create_dir(place.path(&format!("units/{target}.wants"))).unwrap();
+        let link = place.path(&format!("units/{target}.wants/{unit}"));
+        std::os::unix::fs::symlink(place.path(&format!("units/{unit}")), link).unwrap();
+    }
     timer(&["--check"]).exits(0);
+    for target in ["timers.target", "multi-user.target"] {
+        fs::remove_dir_all(place.path(&format!("units/{target}.wants"))).unwrap();
+    }
     let units = ["gullet-boot.service", "gullet-due.service", "gullet-due.timer"]
         .map(|name| place.path(&format!("units/{name}")));
     let checked = Command::new("systemd-analyze").args(["verify", "--man=no"]).args(&units).output().unwrap();

@@ -145,3 +145,22 @@ fn the_command_of_a_part_is_a_list_or_a_table_as_every_other() {
         .says("gullet.toml:8:11")
         .says("where a list or a command (a table) is expected");
 }
+
+#[test]
+fn what_a_hook_notes_of_itself_is_kept_and_shown() {
+    let place = Place::new();
+    let note = |text: &str| format!("{{ script = \"printf '%s\\\\n' '{text}' >> $GULLET_NOTES\" }}");
+    place.define(&format!(
+        "[app.app]\nno_hold = 'a test'\n[[app.app.part]]\nname = 'a'\ncommand = ['echo', 'x']\n\
+         [app.app.hooks]\nbefore = [{}, {}]\nfinished = [{}]\n",
+        note("{\\\"fact\\\":\\\"clerks\\\",\\\"value\\\":4}"),
+        note("{\\\"omits\\\":\\\"drafts\\\"}"),
+        note("{\\\"fact\\\":\\\"left\\\",\\\"value\\\":\\\"two\\\"}"),
+    ));
+    place.gullet(&["store", "new", "depot"]).exits(0);
+    place.gullet(&["run", "app"]).exits(0);
+    let record = place.record();
+    let step = record["steps"].as_array().unwrap().iter().find(|step| step["facts"].is_object()).unwrap();
+    assert_eq!((&step["facts"]["clerks"], &step["omits"][0]), (&4.into(), &"drafts".into()), "{step}");
+    place.gullet(&["show", "app@latest"]).exits(0).says("facts: clerks 4").says("omits: drafts").says("left \"two\"");
+}

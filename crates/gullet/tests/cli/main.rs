@@ -21,6 +21,7 @@ mod facts;
 mod floors;
 mod green;
 mod guard;
+mod guide;
 mod harness;
 mod held;
 mod hold;

@@ -9,6 +9,7 @@ use std::path::{Path, PathBuf};
 
 use gullet_store::listing::{ListingRef, PathName};
 use gullet_store::{Store, StoreError};
+use jiff::Timestamp;
 use serde::Serialize;
 
 use super::journal::PlaceRequest;
@@ -139,6 +140,8 @@ pub struct PlacePlan {
     pub app: String,
     /// The run's outcome.
     pub outcome: Outcome,
+    /// When its state is from: when the hold began, or the run where there was none. What was written later is not in it.
+    pub as_of: Timestamp,
     /// Why the parts are not from one point in time, where they are not.
     pub no_hold: Option<String>,
     /// The parts.
@@ -252,6 +255,7 @@ impl PlacePlan {
             run: record.run.to_string(),
             app: record.app.clone(),
             outcome: logged.outcome(),
+            as_of: record.hold.began.unwrap_or(record.started),
             no_hold: record.hold.no_hold.clone(),
             parts: Vec::new(),
             missing: chosen.missing,
