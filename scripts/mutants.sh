@@ -33,7 +33,7 @@ ulimit -v 12000000
 
 # The tests of the program that are about each crate.
 declare -A about=(
-  [gullet-store]='binary(cli) and test(/^(store|sweep|sealed|restore|capture)::/) or package(gullet-restore) or package(gullet-logbook)'
+  [gullet-store]='binary(cli) and test(/^(store|sweep|sealed|restore|capture|copies)::/) or binary(services) and test(/^(far|dav|ssh)::/) or package(gullet-restore) or package(gullet-logbook)'
   [gullet-logbook]='binary(cli) and test(/^(sweep|store|green)::/)'
   [gullet-core]='binary(cli) and test(/^(green|output)::/)'
   [gullet-run]='binary(cli) and test(/^(held|guard|attended|hold|exit_codes|planned)::/)'
@@ -54,6 +54,9 @@ wanted() { # FILE: arguments that mean exactly its lines
   done <"$1"
 }
 
+# Tests of the program are in its own crate, whatever crate a mutant is in.
+packages=(--test-package gullet --test-package gullet-restore --test-package gullet-logbook)
+
 mapfile -d '' -t these < <(wanted "$folder/sample.txt")
 tried "${these[@]}" --output "$folder/own" --timeout 120 --jobs "${GULLET_MUTANTS_JOBS:-2}" \
   --test-tool nextest --no-shuffle --colors never -- "${quick[@]}"
@@ -65,7 +68,7 @@ for crate in "${!about[@]}"; do
   grep "^crates/$crate/" "$folder/missed.txt" >"$folder/missed-$crate.txt" || continue
   mapfile -d '' -t these < <(wanted "$folder/missed-$crate.txt")
   tried "${these[@]}" --output "$folder/program-$crate" --timeout 400 --jobs "${GULLET_MUTANTS_JOBS:-2}" \
-    --test-tool nextest --no-shuffle --colors never --test-workspace true -- -E "${about[$crate]}"
+    --test-tool nextest --no-shuffle --colors never "${packages[@]}" -- -E "${about[$crate]}"
   cat "$folder/program-$crate/mutants.out/missed.txt" >>"$folder/survivors.txt"
 done
 count() { cat "$folder"/own/mutants.out/"$1".txt | wc -l; }

@@ -1,6 +1,6 @@
 #!/usr/bin/env bash
 # Makes the pictures in docs/screenshots/: each main command in a terminal window of 1280x800, on the demo application.
-# Needs xvfb, xterm, imagemagick, x11-utils, fonts-dejavu-core and postgresql-15.
+# Needs xvfb, xterm, imagemagick, x11-utils, fonts-dejavu-core, faketime and chromium.
 set -eu
 cd "$(dirname "$0")/.."
 for program in Xvfb xterm import xdpyinfo; do
@@ -19,12 +19,9 @@ ln -s "$bin/gullet" "$work/quaybook"
 export DISPLAY=:91 PATH="$bin:$place:$PATH" TZ=UTC
 Xvfb :91 -screen 0 1280x800x24 -nolisten tcp >/dev/null 2>&1 & xvfb=$!
 quaybook --desk "$place/desk" serve --operators 6 & desk=$!
-postgres=/usr/lib/postgresql/15/bin
-nobody() { setpriv --reuid 65534 --regid 65534 --clear-groups "$@"; }
 cleanup() {
   kill $xvfb $desk 2>/dev/null || true
   "$place/quaybook" --desk "$place/desk" stop >/dev/null 2>&1 || true
-  nobody $postgres/pg_ctl -D "$work/pg/data" -m immediate stop >/dev/null 2>&1 || true
   rm -rf "$work"
 }
 trap cleanup EXIT
@@ -132,25 +129,17 @@ shot status "gullet status; gullet notify --report morning --preview | head -42"
 unset GULLET_DEFINITION
 sed -e 's/^entered  = /enterd   = /; s/limit = "10s", tries/limit = "10 sec", tries/; s/required = true/required = "yes"/' gullet.toml > wrong.toml
 shot definition-errors "gullet plan quaybook --definition wrong.toml"
-# A ledger in PostgreSQL beside the desk, as a group.
-mkdir -p pg && chown 65534:65534 pg
-nobody $postgres/initdb -D "$place/pg/data" -U postgres -A trust --no-sync -E UTF8 --locale=C.UTF-8 >/dev/null
-nobody $postgres/pg_ctl -D "$place/pg/data" -w -l "$place/pg/log" -o "-c unix_socket_directories=$place/pg -c listen_addresses=" start >/dev/null
-psql -h "$place/pg" -U postgres -qc "create table booking as select n, 'puffin' as ship from generate_series(1, 4211) n" postgres
-cat gullet.toml - > group.toml <<LEDGER
-
-[app.ledger]
-title = "Skerry Line ledger"
-no_hold = "the server's own snapshot is from one point in time"
-
-[[app.ledger.part]]
-name = "databases"
-required = true
-postgres = { host = "$place/pg", databases = ["*"] }
-
-[group.counter]
-apps = ["quaybook", "ledger"]
-LEDGER
+# Six weeks of nights, some of them bad, for the report.
+sed "s|^state = .*|state = \"$place/days-state\"|; s|^location *=.*|location = \"$place/days\"|" gullet.toml > days.toml
+gullet --definition days.toml store new depot --quiet >/dev/null
+for day in $(seq 42 -1 1); do
+  case $day in 30 | 17) quaybook --desk desk misbehave lie ;; esac
+  case $day in 23) ;; *) faketime -f "-${day}d" gullet --definition days.toml run quaybook --quiet --unattended >/dev/null 2>&1 || true ;; esac
+  quaybook --desk desk misbehave none
+done
+gullet --definition days.toml verify --quiet >/dev/null
+gullet --definition days.toml drill quaybook --quiet >/dev/null
+gullet --definition days.toml report --from "$(date -d '-90 days' +%F)" --out report.html --quiet
+chromium --headless=new --no-sandbox --disable-gpu --hide-scrollbars --user-data-dir="$place/chromium" --window-size=1280,1250 --screenshot="$out/report.png" "file://$place/report.html" >/dev/null 2>&1
 shot new "gullet new --recipes; gullet new orders --recipe mariadb; head -34 orders.toml" 8 180 57
-shot group "gullet --definition group.toml preflight ledger; gullet --definition group.toml run --group counter; gullet --definition group.toml show ledger@latest" 8 180 57
 shot tour "gullet tour" 8 180 57

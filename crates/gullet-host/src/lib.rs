@@ -6,6 +6,7 @@
 //! - [`mail`], [`mod@syslog`]: handing a message to a mail server, a line to the system log.
 //! - [`place`]: the place of a store, with what signs in there.
 //! - [`disks`]: on which disks a path lies.
+//! - [`running`]: what runs here that keeps state.
 //! - [`permissions`]: who else may write to what is trusted.
 //!
 //! It may use `gullet-model` and `gullet-store`. It knows no application, run or store layout.
@@ -15,6 +16,7 @@ pub mod hook;
 pub mod mail;
 pub mod permissions;
 pub mod place;
+pub mod running;
 pub mod state;
 pub mod syslog;
 pub mod world;

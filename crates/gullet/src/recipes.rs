@@ -12,7 +12,7 @@ pub struct Recipe {
 /// The word that stands for the application's name.
 const APP: &str = "@APP@";
 /// What every definition begins with.
-const HEAD: &str = include_str!("../../../recipes/head.toml");
+pub const HEAD: &str = include_str!("../../../recipes/head.toml");
 
 impl Recipe {
     /// The definition of an application.

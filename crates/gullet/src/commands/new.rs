@@ -1,15 +1,19 @@
 //! `gullet new`.
 
+mod running;
+
 use std::fs::OpenOptions;
 use std::io::{ErrorKind, Write};
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use clap::Args;
+use gullet_host::running::running_services;
 use gullet_model::definition::check_name;
 
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::recipes::{RECIPES, Recipe};
+use crate::text::count;
 use crate::ui::{BOLD, Ui, styled};
 
 /// Write a commented starter definition
@@ -26,8 +30,12 @@ pub struct NewArgs {
     /// The recipe to begin with
     #[arg(long, value_name = "NAME")]
     recipe: Option<String>,
+    /// Look at what runs on this machine (PostgreSQL, MariaDB, Redis, OpenLDAP, SQLite files, web and mail servers), without touching
+    /// it, and propose parts; what it does not know is marked CHANGE
+    #[arg(long, conflicts_with = "recipe")]
+    from_running: bool,
     /// List the recipes
-    #[arg(long, conflicts_with_all = ["app", "recipe", "out"])]
+    #[arg(long, conflicts_with_all = ["app", "recipe", "out", "from_running"])]
     recipes: bool,
     /// Write to this file; `-` is standard output
     #[arg(long, value_name = "FILE")]
@@ -43,7 +51,13 @@ pub fn new(ui: &mut Ui, args: &NewArgs) -> Result<Exit, CommandError> {
         let text = format!("there is no recipe `{name}`; there are {}", known.join(", "));
         return Err(CommandError::text(Exit::Usage, text));
     };
-    let text = recipe.text(app);
+    let found = if args.from_running { running_services(Path::new("/proc")) } else { Vec::new() };
+    if args.from_running && found.is_empty() {
+        let error = CommandError::text(Exit::Failed, "nothing is running here that is known to keep state");
+        return Err(error.hint("as root more can be seen; `gullet new --recipes` lists starters"));
+    }
+    let text =
+        if args.from_running { running::definition(app, &found, &|folder| folder.is_dir()) } else { recipe.text(app) };
     let out = args.out.clone().unwrap_or_else(|| PathBuf::from(format!("{app}.toml")));
     if out.as_os_str() == "-" {
         ui.say(text.trim_end());
@@ -59,11 +73,17 @@ pub fn new(ui: &mut Ui, args: &NewArgs) -> Result<Exit, CommandError> {
         return Err(CommandError::text(Exit::Failed, text));
     }
     let out = out.display();
+    let recipe_name = (!args.from_running).then_some(recipe.name);
     if ui.is_json() {
-        ui.json(&serde_json::json!({ "app": app, "recipe": recipe.name, "file": out.to_string() }))?;
+        ui.json(
+            &serde_json::json!({ "app": app, "recipe": recipe_name, "found": found.len(), "file": out.to_string() }),
+        )?;
         return Ok(Exit::Complete);
     }
-    ui.say(format!("written: {out} (recipe {}: {})", recipe.name, recipe.about));
+    ui.say(match recipe_name {
+        Some(name) => format!("written: {out} (recipe {name}: {})", recipe.about),
+        None => format!("written: {out} ({} found running here)", count(found.len() as u64, "thing")),
+    });
     ui.say(format!(
         "1  read it, and change what is marked CHANGE\n2  {}",
         styled(BOLD, format!("gullet --definition {out} store new depot"))

@@ -82,22 +82,44 @@ fn execute(steps: &[&Step]) -> Vec<String> {
     let place = tempfile::tempdir().unwrap();
     let program = env!("CARGO_BIN_EXE_gullet");
     let mut script = String::from("set -eu\n");
-    // Below the system's own folders what is written goes elsewhere.
-    for folder in ["etc", "var/lib", "srv", "media", "usr/local", "var/backups"] {
-        let name = folder.replace('/', "-");
-        let of = |what: &str| place.path().join(format!("{name}-{what}"));
+    let overlay = |name: &str, below: &str, at: &str| {
+        let of = |what: &str| place.path().join(format!("{}-{what}", name.replace('/', "-")));
         fs::create_dir(of("new")).unwrap();
         fs::create_dir(of("work")).unwrap();
+        let (new, work) = (of("new"), of("work"));
+        format!(
+            "mount -t overlay overlay -o lowerdir={below},upperdir={},workdir={} {at}\n",
+            new.display(),
+            work.display()
+        )
+    };
+    let root = std::env::var("GULLET_ROOT").ok();
+    if let Some(root) = &root {
+        // A clean system with the package, as `scripts/package-check.sh` makes it.
+        let at = place.path().join("root").display().to_string();
+        fs::create_dir(&at).unwrap();
+        script.push_str(&overlay("root", root, &at));
         script.push_str(&format!(
-            "[ ! -d /{folder} ] || mount -t overlay overlay -o lowerdir=/{folder},upperdir={},workdir={} /{folder}\n",
-            of("new").display(),
-            of("work").display()
+            "mount -t proc proc {at}/proc\nmount --rbind /dev {at}/dev\nmount --rbind /sys {at}/sys\nmount -t tmpfs tmpfs {at}/run\n\
+             exec chroot {at} bash -s <<'END_OF_CHAPTER'\nset -eu\n"
+        ));
+    } else {
+        // Below the system's own folders what is written goes elsewhere.
+        for folder in ["etc", "var", "srv", "media", "usr/local"] {
+            script.push_str(&format!(
+                "[ ! -d /{folder} ] || {}",
+                overlay(folder, &format!("/{folder}"), &format!("/{folder}"))
+            ));
+        }
+        script.push_str(&format!(
+            "mkdir -p /usr/local/bin\nln -sf {program} /usr/local/bin/gullet\nmount -t tmpfs tmpfs /run\n"
         ));
     }
-    script.push_str(&format!(
-        "mkdir -p /usr/local/bin /etc/gullet /srv/work\nln -sf {program} /usr/local/bin/gullet\nln -sf {program} /usr/local/bin/quaybook\n\
-         hostname quay\ncd /srv/work\nexport HOME=/srv/work LC_ALL=C.UTF-8 TZ=UTC NO_COLOR=1\nset +eu\n"
-    ));
+    script.push_str(
+        "mkdir -p /etc/gullet /srv/work /run/postgresql\nchown postgres: /run/postgresql 2>/dev/null || true\n\
+         ln -sf \"$(command -v gullet)\" /usr/local/bin/quaybook\nip link set lo up 2>/dev/null || true\nhostname quay\ncd /srv/work\n\
+         export HOME=/srv/work LC_ALL=C.UTF-8 TZ=UTC NO_COLOR=1\nshopt -s expand_aliases\nset +eu\n",
+    );
     for step in steps {
         match step {
             Step::File { path, text, append } => {
@@ -113,12 +135,15 @@ fn execute(steps: &[&Step]) -> Vec<String> {
             }
         }
     }
+    if root.is_some() {
+        script.push_str("END_OF_CHAPTER\n");
+    }
     let file = place.path().join("script");
     fs::write(&file, script).unwrap();
     let log = place.path().join("log");
     let out = fs::File::create(&log).unwrap();
     let status = Command::new("unshare")
-        .args(["--mount", "--pid", "--uts", "--fork", "--kill-child", "--mount-proc", "bash"])
+        .args(["--mount", "--pid", "--uts", "--net", "--fork", "--kill-child", "--mount-proc", "bash"])
         .arg(&file)
         .env("PATH", "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin")
         .stdin(Stdio::null())
@@ -221,6 +246,7 @@ macro_rules! chapters {
 
 chapters! {
     the_first_backup "first-backup"
+    a_postgresql_application_with_files "postgres"
     databases_and_files_that_must_fit_together "fit-together"
     a_service_that_must_be_stopped "stopped-service"
     keys_and_encryption "encryption"

@@ -81,6 +81,7 @@ fn every_command_that_is_written_down_is_one() {
             continue;
         }
         for (line, is_sure) in command_lines(&text) {
+            let line = line.replace(" 2>", " >");
             let line = line.split(['|', '>', '#']).next().unwrap_or_default().trim().trim_end_matches(['.', ',', ':']);
             if line.contains(['…', '[', '<']) {
                 continue;

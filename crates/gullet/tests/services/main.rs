@@ -18,6 +18,7 @@ mod postgres;
 mod proxy;
 mod recipes;
 mod recipes_running;
+mod running;
 mod secrets;
 mod servers;
 mod ssh;

@@ -184,14 +184,14 @@ fn sqlite_and_files() {
 }
 
 /// A Redis server in a folder.
-struct Redis {
+pub struct Redis {
     server: Child,
     socket: String,
     folder: PathBuf,
 }
 
 impl Redis {
-    fn start(folder: PathBuf) -> Self {
+    pub fn start(folder: PathBuf) -> Self {
         fs::create_dir_all(&folder).unwrap();
         let socket = folder.join("s").display().to_string();
         let mut serve = Command::new("redis-server");
@@ -208,7 +208,7 @@ impl Redis {
         command
     }
 
-    fn ask(&self, words: &[&str]) -> String {
+    pub fn ask(&self, words: &[&str]) -> String {
         printed(&mut self.command(words))
     }
 }
@@ -261,9 +261,9 @@ fn redis() {
 }
 
 /// An OpenLDAP server in a folder.
-struct Ldap {
+pub struct Ldap {
     server: Child,
-    url: String,
+    pub url: String,
     configuration: PathBuf,
 }
 
@@ -300,10 +300,8 @@ impl Drop for Ldap {
     }
 }
 
-#[test]
-fn openldap() {
-    let place = Place::new();
-    let folder = place.path("ldap");
+/// A directory with 800 entries, in a folder.
+pub fn directory(folder: &std::path::Path) -> Ldap {
     for below in ["db", "cfg"] {
         fs::create_dir_all(folder.join(below)).unwrap();
     }
@@ -336,7 +334,14 @@ fn openldap() {
             .arg("-l")
             .arg(folder.join("data.ldif")),
     );
-    let ldap = Ldap::start(&folder);
+    Ldap::start(folder)
+}
+
+#[test]
+fn openldap() {
+    let place = Place::new();
+    let folder = place.path("ldap");
+    let ldap = directory(&folder);
     let configuration = ldap.configuration.display().to_string();
     let places = [("ldapi:///", ldap.url.as_str()), ("/etc/ldap/slapd.d", &configuration)];
     defined(&place, "directory", "openldap", &places);
