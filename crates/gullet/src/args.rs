@@ -6,22 +6,25 @@ use clap::Args;
 
 use crate::ui::Color;
 
+/// What the options of every command stand under.
+const COMMON: &str = "Common options";
+
 /// Options of every command.
 #[derive(Args, Clone)]
 pub struct Global {
     /// The definition file
     ///
     /// Without it `./gullet.toml` is read, or else `/etc/gullet/gullet.toml`.
-    #[arg(long, global = true, env = "GULLET_DEFINITION", value_name = "FILE")]
+    #[arg(long, global = true, env = "GULLET_DEFINITION", value_name = "FILE", help_heading = COMMON)]
     pub definition: Option<PathBuf>,
     /// Tell only what went wrong
-    #[arg(long, short, global = true)]
+    #[arg(long, short, global = true, help_heading = COMMON)]
     pub quiet: bool,
     /// When output is coloured
-    #[arg(long, global = true, value_enum, default_value_t, value_name = "WHEN")]
+    #[arg(long, global = true, value_enum, default_value_t, value_name = "WHEN", help_heading = COMMON)]
     pub color: Color,
     /// Print data as JSON
-    #[arg(long, global = true)]
+    #[arg(long, global = true, help_heading = COMMON)]
     pub json: bool,
 }
 

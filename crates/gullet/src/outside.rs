@@ -58,6 +58,22 @@ pub fn environment() -> BTreeMap<String, String> {
     std::env::vars_os().filter_map(texts).collect()
 }
 
+/// Whether signs that are no ASCII would be of no use: where the locale says so, and on a terminal that calls itself dumb, which is
+/// often read aloud.
+pub fn wants_plain_signs() -> bool {
+    static WANTS: std::sync::OnceLock<bool> = std::sync::OnceLock::new();
+    *WANTS.get_or_init(|| {
+        let said = |name: &str| std::env::var(name).ok().filter(|value| !value.is_empty());
+        // The first of these that is set counts (POSIX.1-2017, 8.2); where none is, nothing is said.
+        let locale = said("LC_ALL").or_else(|| said("LC_CTYPE")).or_else(|| said("LANG"));
+        let is_utf8 = |locale: &String| {
+            let locale = locale.to_ascii_lowercase();
+            locale.contains("utf-8") || locale.contains("utf8")
+        };
+        said("TERM").as_deref() == Some("dumb") || locale.as_ref().is_some_and(|locale| !is_utf8(locale))
+    })
+}
+
 /// The name of this machine.
 pub fn host_name() -> String {
     rustix::system::uname().nodename().to_string_lossy().into_owned()

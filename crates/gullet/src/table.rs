@@ -2,15 +2,22 @@
 
 use comfy_table::{CellAlignment, ContentArrangement, Table};
 
-use crate::ui::{BOLD, DIM, styled};
+use crate::ui::{BOLD, DIM, styled, with_plain_signs};
 
 /// A table with these headings; a heading that begins with `>` is of a column of numbers.
+///
+/// In a terminal that is too narrow for columns each row is a block of lines, each with its heading.
 pub fn table(headings: &[&str], rows: Vec<Vec<String>>) -> String {
+    let rows = rows.into_iter().map(|row| row.into_iter().map(with_plain_signs).collect::<Vec<_>>());
+    let width = terminal_size::terminal_size_of(std::io::stdout()).map(|(width, _)| width.0);
+    if width.is_some_and(|width| width < NARROW) {
+        return blocks(headings, rows);
+    }
     let mut table = Table::new();
     table.load_style(comfy_table::presets::NOTHING).set_content_arrangement(ContentArrangement::Disabled);
     // Only what is read by a person is folded to a width; what is piped keeps its lines.
-    if let Some((width, _)) = terminal_size::terminal_size_of(std::io::stdout()) {
-        table.set_content_arrangement(ContentArrangement::Dynamic).set_width(width.0.max(60));
+    if let Some(width) = width {
+        table.set_content_arrangement(ContentArrangement::Dynamic).set_width(width);
     }
     table.set_header(headings.iter().map(|heading| styled(BOLD, heading.trim_start_matches('>'))));
     for row in rows {
@@ -25,6 +32,22 @@ pub fn table(headings: &[&str], rows: Vec<Vec<String>>) -> String {
         }
     }
     table.lines().map(|line| line.trim_end().to_owned()).collect::<Vec<_>>().join("\n")
+}
+
+/// A terminal with fewer columns is too narrow for a table.
+const NARROW: u16 = 60;
+
+/// Rows below one another, a line for each cell that has something to say.
+fn blocks(headings: &[&str], rows: impl Iterator<Item = Vec<String>>) -> String {
+    let line = |(heading, cell): (&&str, &String)| {
+        let heading = heading.trim_start_matches('>');
+        if heading.is_empty() { cell.clone() } else { format!("{}: {cell}", styled(BOLD, heading)) }
+    };
+    let block = |row: Vec<String>| {
+        let cells = headings.iter().zip(&row).filter(|(_, cell)| !cell.trim().is_empty());
+        cells.map(line).collect::<Vec<_>>().join("\n")
+    };
+    rows.map(block).collect::<Vec<_>>().join("\n\n")
 }
 
 /// A table with a note below each row that has one. Notes take the whole width, so that they fold no column.
@@ -52,11 +75,13 @@ pub fn noted_table(headings: &[&str], rows: Vec<Vec<String>>, notes: &[String]) 
 
 /// A table with lines below each row, each of which has a thing of its own to say.
 pub fn lined_table(headings: &[&str], rows: Vec<Vec<String>>, lines: &[Vec<String>]) -> String {
+    let firsts: Vec<String> = rows.iter().map(|row| row.first().cloned().unwrap_or_default()).collect();
     let text = table(headings, rows);
     let mut all: Vec<String> = text.lines().map(str::to_owned).collect();
-    // A row that was folded has more lines than one: then no line can be told to be below its row.
+    // A row that was folded has more lines than one: then the lines stand below the table, each with its row's first cell.
     if all.len() != lines.len() + 1 {
-        all.extend(lines.iter().flatten().map(|line| format!("  {line}")));
+        let of_rows = firsts.iter().zip(lines);
+        all.extend(of_rows.flat_map(|(first, lines)| lines.iter().map(move |line| format!("  {first}: {line}"))));
         return all.join("\n");
     }
     for (number, lines) in lines.iter().enumerate().rev() {

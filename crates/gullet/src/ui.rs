@@ -10,6 +10,7 @@ use gullet_model::definition::Flaw;
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 
 use crate::error::CommandError;
+use crate::outside::wants_plain_signs;
 use crate::text::harmless;
 
 /// Nothing is drawn for work that is over sooner than this.
@@ -97,6 +98,15 @@ fn tamed(text: &str) -> String {
     clean
 }
 
+/// Text with words in the place of our own signs, where signs would be of no use.
+pub fn with_plain_signs(text: String) -> String {
+    const SIGNS: [(&str, &str); 5] = [("✓", "ok"), ("✗", "not ok"), ("…", "..."), ("→", "->"), ("─", "-")];
+    if !wants_plain_signs() || text.is_ascii() {
+        return text;
+    }
+    SIGNS.iter().fold(text, |text, (sign, word)| text.replace(sign, word))
+}
+
 /// One step that was done, or one thing that was looked at, with how long it took.
 pub fn step(ok: bool, what: &str, took_ms: u64, note: &str) -> String {
     let (mark, note) =
@@ -131,7 +141,7 @@ impl Ui {
     pub fn say(&mut self, line: impl std::fmt::Display) {
         let text = line.to_string();
         // JSON has no control characters in it; escaping others would change what it says.
-        let text = if self.json { text } else { tamed(&text) };
+        let text = if self.json { text } else { with_plain_signs(tamed(&text)) };
         self.write(format!("{text}\n").as_bytes());
     }
 
@@ -168,7 +178,7 @@ impl Ui {
     /// What went wrong: a line on standard error, whatever the options.
     pub fn complain(&mut self, line: impl std::fmt::Display) {
         self.clear();
-        let _ = writeln!(self.err, "{}", tamed(&line.to_string()));
+        let _ = writeln!(self.err, "{}", with_plain_signs(tamed(&line.to_string())));
     }
 
     pub fn warning(&mut self, text: &str) {

@@ -164,3 +164,69 @@ print(json.dumps(samples))";
     assert_eq!(of("gullet_last_verified_timestamp_seconds"), [0.0; 0], "what never was has no figure");
     assert_eq!(of("gullet_protected").first().map_or(0.0, |level| *level), f64::from(exit));
 }
+
+#[test]
+fn where_signs_are_of_no_use_there_are_words() {
+    let place = Place::with_parts("[[app.app.part]]\nname = \"a\"\ncommand = [\"echo\", \"x\"]\n");
+    place.gullet(&["run", "app"]).exits(0);
+    let with = |arguments: &[&str], variable: &str, value: &str| {
+        let mut command = place.command(arguments);
+        for name in ["LC_ALL", "LC_CTYPE", "LANG", "TERM"] {
+            command.env_remove(name);
+        }
+        command.env(variable, value);
+        called(command)
+    };
+    for (variable, value) in [("LC_ALL", "C"), ("LANG", "POSIX"), ("TERM", "dumb")] {
+        for arguments in
+            [&["run", "app"][..], &["runs"], &["status"], &["plan", "app"], &["agenda"], &["run", "nobody"]]
+        {
+            let call = with(arguments, variable, value);
+            assert!(
+                call.out.is_ascii() && call.err.is_ascii(),
+                "{variable}={value} {arguments:?}: {}{}",
+                call.out,
+                call.err
+            );
+        }
+        let runs = with(&["runs"], variable, value).out;
+        assert!(runs.contains("ok complete"), "{runs}");
+    }
+    for (variable, value) in [("LC_ALL", "de_DE.UTF-8"), ("LANG", "C.utf8"), ("TERM", "xterm")] {
+        assert!(with(&["runs"], variable, value).out.contains("✓ complete"), "{variable}={value}");
+    }
+    // Data are data.
+    let json = with(&["runs", "--json"], "LC_ALL", "C").out;
+    assert_eq!(json, with(&["runs", "--json"], "LC_ALL", "C.UTF-8").out);
+}
+
+#[test]
+fn a_narrow_terminal_gets_blocks_and_a_wide_one_a_table() {
+    let place = Place::with_parts("[[app.app.part]]\nname = \"a\"\ncommand = [\"echo\", \"x\"]\n");
+    place.gullet(&["run", "app"]).exits(0);
+    let shown = |columns: u16, arguments: &str| {
+        let line = format!("stty cols {columns} rows 50; {} {arguments}", env!("CARGO_BIN_EXE_gullet"));
+        let mut command = Command::new("script");
+        command
+            .args(["-qec", &line, "/dev/null"])
+            .current_dir(place.path(""))
+            .env("NO_COLOR", "1")
+            .env("TERM", "xterm");
+        called(command).out.replace('\r', "")
+    };
+    for arguments in ["runs", "status", "show app@latest", "preflight app"] {
+        let narrow = shown(40, arguments);
+        assert!(
+            narrow.lines().any(|line| line.starts_with("run: ")
+                || line.starts_with("application: ")
+                || line.starts_with("part: ")
+                || line.starts_with("result: ")),
+            "{narrow}"
+        );
+        let wide = shown(140, arguments);
+        assert!(wide.lines().all(|line| line.chars().count() <= 140 || line.contains("records/")), "{wide}");
+    }
+    assert!(shown(140, "runs").contains("run         application"));
+    // What is said of a row names it where it cannot stand below it.
+    assert!(shown(40, "status").contains("  app: no run was proven by a drill yet"));
+}
