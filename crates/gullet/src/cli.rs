@@ -30,6 +30,7 @@ pub struct Cli {
 
 /// Parses the arguments and executes the command.
 pub fn run(arguments: Vec<OsString>) -> Exit {
+    crate::complete::answer();
     let cli = match Cli::try_parse_from(arguments) {
         Ok(cli) => cli,
         Err(error) => {

@@ -6,12 +6,14 @@
 //! - `outside`: the clock, the host, the signals that the core is handed. `open`: definition, state, stores. `reading`: the stores
 //!   that reading commands read, with their logbooks.
 //! - `render`: what is shown, made of data. `post`: how messages reach people.
+//! - `complete`: what a shell may complete words to.
 //! - `forgotten`: what every command does first about holds and runs whose processes died.
 //! - `narrate`: the events of a run as lines of text. `demo`: the demo application, open in a temporary folder.
 
 mod args;
 mod cli;
 mod commands;
+mod complete;
 mod demo;
 mod error;
 mod exit;

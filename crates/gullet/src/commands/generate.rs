@@ -34,7 +34,15 @@ pub struct ManualArgs {
 
 pub fn completions(ui: &mut Ui, args: &CompletionsArgs) -> Result<Exit, CommandError> {
     let mut bytes = Vec::new();
-    clap_complete::generate(args.shell, &mut crate::command(), "gullet", &mut bytes);
+    let name = args.shell.to_string();
+    let shells = clap_complete::env::Shells::builtins();
+    let Some(shell) = shells.completer(&name) else {
+        return Err(CommandError::text(Exit::Usage, format!("there are no completions for {name}")));
+    };
+    // The shell asks the program each time, so that it knows the applications and runs that there are then.
+    shell
+        .write_registration("COMPLETE", "gullet", "gullet", "gullet", &mut bytes)
+        .map_err(|error| CommandError::new(Exit::Failed, &error))?;
     ui.write(&bytes);
     Ok(Exit::Complete)
 }

@@ -230,3 +230,34 @@ fn a_narrow_terminal_gets_blocks_and_a_wide_one_a_table() {
     // What is said of a row names it where it cannot stand below it.
     assert!(shown(40, "status").contains("  app: no run was proven by a drill yet"));
 }
+
+#[test]
+fn a_shell_knows_applications_runs_parts_and_keys() {
+    let place = Place::with_parts("[[app.app.part]]\nname = \"settings\"\ncommand = [\"echo\", \"x\"]\n");
+    // What a shell asks with: the words, which of them, and that it asks.
+    let offered = |words: &[&str]| {
+        let mut command = place.command(&["--"]);
+        command.arg("gullet").args(words);
+        command.env("COMPLETE", "bash").env("_CLAP_COMPLETE_INDEX", words.len().to_string());
+        command.env("_CLAP_IFS", "\n").env("_CLAP_COMPLETE_COMP_TYPE", "9").env("_CLAP_COMPLETE_SPACE", "true");
+        called(command).exits(0).out
+    };
+    assert!(offered(&["ru"]).contains("runs"));
+    assert!(offered(&["run", ""]).lines().any(|line| line == "app"));
+    assert!(fs::read_dir(place.path("state")).is_err(), "looking makes nothing");
+    place.gullet(&["run", "app"]).exits(0);
+    let run = place.runs()[0]["run"].as_str().unwrap().to_owned();
+    let shown = offered(&["show", ""]);
+    assert!(shown.lines().any(|line| line == run) && shown.lines().any(|line| line == "app@latest"), "{shown}");
+    assert!(offered(&["restore", "app@latest", "--part", "se"]).contains("settings"));
+    assert!(offered(&["verify", "--store", "de"]).contains("depot"));
+    assert!(offered(&["explain", "app.part.sq"]).contains("app.part.sqlite"));
+    let host = rustix::system::uname().nodename().to_string_lossy().into_owned();
+    assert!(offered(&["runs", "--machine", ""]).contains(&host));
+    // A definition with an error, or none, offers nothing and says nothing.
+    place.file("gullet.toml", "wrong");
+    assert_eq!(offered(&["run", "ap"]).trim(), "");
+    for shell in ["bash", "zsh", "fish", "elvish", "powershell"] {
+        place.gullet(&["completions", shell]).exits(0).says("COMPLETE");
+    }
+}
