@@ -188,7 +188,7 @@ impl Preflight<'_> {
                           only with the keys that they were encrypted to";
             checks.warn("keys", found, advice);
         } else if keys.len() == 1 {
-            let advice = "where its identity is lost so is everything: keep two copies, or add a second key; try it now and \
+            let advice = "if its private key is lost, so is everything: keep two copies, or add a second key; try it now and \
                           then with `gullet key test`";
             checks.add("keys", Verdict::Pass, sealed, Some(advice.to_owned()));
         } else {

@@ -125,7 +125,7 @@ fn keys() -> Vec<CompletionCandidate> {
         names.extend(keys);
         names.push(place.clone());
     }
-    names.extend(["hooks", "probes", "placeholders", "exit-codes"].map(str::to_owned));
+    names.extend(["hooks", "probes", "placeholders", "exit-codes", "json-output", "record"].map(str::to_owned));
     names.retain(|name| !name.is_empty());
     names.sort();
     names.dedup();

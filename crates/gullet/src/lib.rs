@@ -34,7 +34,7 @@ use std::path::Path;
 use std::process::ExitCode;
 
 pub use exit::Exit;
-pub use render::reference::markdown as definition_reference;
+pub use render::reference::{markdown as definition_reference, schema_markdown};
 
 /// Runs the program with its arguments, the program's own name first.
 pub fn main(arguments: Vec<OsString>) -> ExitCode {

@@ -22,7 +22,7 @@ pub struct ExplainArgs {
 }
 
 /// What is explained besides the definition: name, title, text.
-const TOPICS: [(&str, &str, &str); 4] = [
+const TOPICS: [(&str, &str, &str); 6] = [
     (
         "hooks",
         "commands at stated moments, their environment and notes",
@@ -35,6 +35,8 @@ const TOPICS: [(&str, &str, &str); 4] = [
     ),
     ("placeholders", "what is filled in where", include_str!("../../../../docs/reference/placeholders.md")),
     ("exit-codes", "how commands end", include_str!("../../../../docs/reference/exit-codes.md")),
+    ("json-output", "what commands print with --json", include_str!("../../../../docs/reference/json.md")),
+    ("record", "what is kept of a run", include_str!("../../../../docs/reference/record.md")),
 ];
 
 pub fn explain(ui: &mut Ui, args: &ExplainArgs) -> Result<Exit, CommandError> {

@@ -16,7 +16,7 @@ use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::open;
 use crate::reading::Reading;
-use crate::table::table;
+use crate::table::{lined_table, table};
 use crate::text::{count, harmless, time};
 use crate::ui::{BAD, GOOD, Ui, styled};
 
@@ -217,11 +217,17 @@ fn test(ui: &mut Ui, global: &Global, args: &TestArgs) -> Result<Exit, CommandEr
     } else {
         let rows = tried.iter().map(|one| {
             let word = if one.opens { styled(GOOD, "✓ opens") } else { styled(BAD, "✗ locked") };
-            let keys = if one.sealed_for.is_empty() { "not encrypted".to_owned() } else { one.sealed_for.join(", ") };
-            let note = one.why_not.clone().unwrap_or_default();
-            vec![one.run.clone(), one.app.clone(), time(one.started), word, harmless(&keys), harmless(&note)]
+            vec![one.run.clone(), one.app.clone(), time(one.started), word]
         });
-        ui.say(table(&["run", "application", "began", "result", "encrypted to", "note"], rows.collect()));
+        // Keys are long, and there may be many.
+        let lines = tried.iter().map(|one| {
+            let keys = one.sealed_for.iter().map(|key| format!("encrypted to {}", harmless(key)));
+            let none = one.sealed_for.is_empty().then(|| "not encrypted".to_owned());
+            let note = one.why_not.as_deref().filter(|_| !one.opens).map(harmless);
+            keys.chain(none).chain(note).collect::<Vec<_>>()
+        });
+        let headings = ["run", "application", "began", "result"];
+        ui.say(lined_table(&headings, rows.collect(), &lines.collect::<Vec<_>>()));
         ui.say(format!("{} of {} opened", opened, count(tried.len() as u64, "run")));
     }
     Ok(if opened == tried.len() { Exit::Complete } else { Exit::Failed })

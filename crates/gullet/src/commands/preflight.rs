@@ -15,7 +15,7 @@ use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::open;
 use crate::outside::RealWorld;
-use crate::table::table;
+use crate::table::lined_table;
 use crate::text::harmless;
 use crate::ui::{BAD, BOLD, GOOD, Ui, WARN, styled};
 
@@ -100,14 +100,20 @@ fn check_one(loaded: &Loaded, state: &State, outside: &RealWorld, app: &str) -> 
 
 fn show(ui: &mut Ui, app: &AppChecks) {
     ui.say(styled(BOLD, harmless(&app.app)));
-    let rows = app.checks.iter().filter(|check| !ui.is_quiet() || check.verdict > Verdict::Pass).map(|check| {
+    let checks: Vec<&Check> =
+        app.checks.iter().filter(|check| !ui.is_quiet() || check.verdict > Verdict::Pass).collect();
+    let rows = checks.iter().map(|check| {
         let word = match check.verdict {
             Verdict::Pass => styled(GOOD, "✓ pass"),
             Verdict::Warn => styled(WARN, "! warn"),
             Verdict::Fail => styled(BAD, "✗ fail"),
         };
-        vec![word, check.what.clone(), harmless(&check.found), harmless(check.advice.as_deref().unwrap_or(""))]
+        vec![word, check.what.clone(), harmless(&check.found)]
     });
-    let rows = rows.collect();
-    ui.say(table(&["result", "what", "found", "what to do"], rows));
+    // What there is to do takes its own line: it would fold the table.
+    let advice = checks.iter().map(|check| {
+        let text = check.advice.as_deref().map(|advice| format!("        → {}", harmless(advice)));
+        text.into_iter().collect::<Vec<_>>()
+    });
+    ui.say(lined_table(&["result", "what", "found"], rows.collect(), &advice.collect::<Vec<_>>()));
 }

@@ -149,3 +149,84 @@ pub fn manual(tables: &[TableEntry]) -> String {
     page.text([bold("gullet"), roman("(1)")]);
     page.render()
 }
+
+/// A JSON Schema as a document: every table of it with its keys.
+pub fn schema_markdown(title: &str, introduction: &str, schema: &serde_json::Value) -> String {
+    let mut text = format!("# {title}\n\nGenerated from the program by its tests; do not edit.\n\n{introduction}\n");
+    let empty = serde_json::Map::new();
+    let definitions = schema["$defs"].as_object().unwrap_or(&empty);
+    let root = [(title, schema)].into_iter().filter(|(_, schema)| !schema["properties"].is_null());
+    for (name, table) in root.chain(definitions.iter().map(|(name, table)| (name.as_str(), table))) {
+        document(&mut text, name, table);
+    }
+    text
+}
+
+/// One table, or one list of words.
+fn document(text: &mut String, name: &str, table: &serde_json::Value) {
+    let about = table["description"].as_str().unwrap_or_default().replace('\n', " ");
+    let forms = table["oneOf"].as_array().or_else(|| table["anyOf"].as_array());
+    let words: Vec<(String, String)> = forms.into_iter().flatten().filter_map(word_of).collect();
+    let _ = write!(text, "\n## {name}\n\n{about}\n");
+    if let Some(keys) = table["properties"].as_object() {
+        keys_of(text, keys);
+    }
+    for (word, meaning) in words.iter().filter(|(word, _)| !word.is_empty()) {
+        let _ = write!(text, "\n- `\"{word}\"`: {meaning}");
+    }
+    for form in forms.into_iter().flatten().filter(|form| word_of(form).is_none()) {
+        let about = form["description"].as_str().unwrap_or_default().replace('\n', " ");
+        let _ = write!(text, "\n- {}: {about}", json_value(form));
+        let Some(keys) = form["properties"].as_object() else { continue };
+        let _ = writeln!(text);
+        keys_of(text, keys);
+    }
+    if !text.ends_with('\n') {
+        text.push('\n');
+    }
+}
+
+fn word_of(form: &serde_json::Value) -> Option<(String, String)> {
+    let about = form["description"].as_str().unwrap_or_default().replace('\n', " ");
+    Some((form["const"].as_str()?.to_owned(), about))
+}
+
+fn keys_of(text: &mut String, keys: &serde_json::Map<String, serde_json::Value>) {
+    text.push_str("\n| key | value | meaning |\n| --- | --- | --- |\n");
+    for (key, value) in keys {
+        let about = value["description"].as_str().unwrap_or_default().replace('\n', " ").replace('|', "\\|");
+        let _ = writeln!(text, "| `{key}` | {} | {about} |", json_value(value).replace('|', "\\|"));
+    }
+}
+
+/// What a value of JSON is, in words.
+fn json_value(schema: &serde_json::Value) -> String {
+    if let Some(name) = schema["$ref"].as_str() {
+        let name = name.rsplit('/').next().unwrap_or_default();
+        return format!("[{name}](#{})", anchor(name));
+    }
+    if let Some(word) = schema["const"].as_str() {
+        return format!("`\"{word}\"`");
+    }
+    let forms = schema["anyOf"].as_array().or_else(|| schema["oneOf"].as_array());
+    if let Some(forms) = forms {
+        return forms.iter().map(json_value).collect::<Vec<_>>().join(" or ");
+    }
+    let of_type = |name: &str| match name {
+        "array" if !schema["items"].is_null() => format!("list: {}", json_value(&schema["items"])),
+        "object" if schema["additionalProperties"].is_object() => {
+            format!("object of names: {}", json_value(&schema["additionalProperties"]))
+        }
+        "string" if schema["format"].as_str() == Some("date-time") => "moment (RFC 3339)".to_owned(),
+        "string" => "text".to_owned(),
+        "integer" => "whole number".to_owned(),
+        other => other.to_owned(),
+    };
+    match &schema["type"] {
+        serde_json::Value::String(name) => of_type(name),
+        serde_json::Value::Array(names) => {
+            names.iter().filter_map(|name| name.as_str()).map(of_type).collect::<Vec<_>>().join(" or ")
+        }
+        _ => "any".to_owned(),
+    }
+}

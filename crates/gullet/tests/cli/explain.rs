@@ -21,6 +21,8 @@ fn tables_keys_and_topics_are_explained_by_any_name_that_means_them() {
         ("probes", "every_line"),
         ("placeholders", "{fact.PART.NAME}"),
         ("exit-codes", "not released"),
+        ("json-output", "gullet runs"),
+        ("record", "holdings"),
     ] {
         place.gullet(&["explain", topic]).exits(0).says(text);
     }
