@@ -13,7 +13,7 @@ use gullet_logbook::logbook::Logged;
 use gullet_model::definition::placeholders::fill;
 use gullet_model::definition::{
     App, CaptureMethod, CommandSpec, Definition, Drift, Flaws, Loaded, Part, PartKind, PartSource, StoreSpec,
-    check_sources,
+    check_required_sources, check_sources,
 };
 use gullet_model::record::Record;
 use gullet_model::step::{Facts, fact_value};
@@ -34,6 +34,8 @@ pub struct Request {
     pub reread: bool,
     /// What started it, where that is not a person.
     pub trigger: Option<String>,
+    /// The plan is only shown: a required source may be missing, which is told beside it.
+    pub only_shown: bool,
 }
 
 impl Request {
@@ -203,6 +205,9 @@ impl Plan {
         };
         let location = PathBuf::from(&store.location);
         check_sources(loaded, &request.app, &location, &state)?;
+        if !request.only_shown {
+            check_required_sources(loaded, &request.app)?;
+        }
         let mut plan = Self {
             app: request.app.clone(),
             spec: spec.clone(),

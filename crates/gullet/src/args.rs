@@ -8,6 +8,8 @@ use crate::ui::Color;
 
 /// What the options of every command stand under.
 const COMMON: &str = "Common options";
+/// The same of those that say what is read, and what opens it.
+const READING: &str = "Which store, and what opens it";
 
 /// Options of every command.
 #[derive(Args, Clone)]
@@ -32,7 +34,7 @@ pub struct Global {
 #[derive(Args, Clone, Debug, Default)]
 pub struct ReadingArgs {
     /// Read this store: one that the definition names, or a place (a folder, s3://…, sftp://…); of that no definition is needed
-    #[arg(long, value_name = "NAME|PLACE")]
+    #[arg(long, value_name = "NAME|PLACE", help_heading = READING)]
     pub store: Option<PathBuf>,
     #[command(flatten)]
     pub opening: OpeningArgs,
@@ -43,9 +45,9 @@ pub struct ReadingArgs {
 pub struct OpeningArgs {
     /// Open what is encrypted with the identities in this file (can be repeated): lines of `AGE-SECRET-KEY-1…`, the same under
     /// a passphrase, or an SSH private key
-    #[arg(long, value_name = "FILE")]
+    #[arg(long, value_name = "FILE", help_heading = READING)]
     pub identity: Vec<PathBuf>,
     /// Take the passphrase of an identity file from the first line of this file instead of asking at the terminal
-    #[arg(long, value_name = "FILE")]
+    #[arg(long, value_name = "FILE", help_heading = READING)]
     pub passphrase_from: Option<PathBuf>,
 }

@@ -133,6 +133,8 @@ fn send(request: Request, bytes: &[u8], range: Option<&str>) -> io::Result<()> {
 
 fn respond(request: Request, status: u16, body: Vec<u8>, headers: &[(&str, String)]) -> io::Result<()> {
     let mut response = Response::from_data(body).with_status_code(StatusCode(status));
+    // Every object says how long it is, however long that is: without it no reader can tell whether it has all of it.
+    response = response.with_chunked_threshold(usize::MAX);
     for (name, value) in headers {
         if let Ok(header) = Header::from_bytes(name.as_bytes(), value.as_bytes()) {
             response.add_header(header);
@@ -150,4 +152,36 @@ fn tag(bytes: &[u8]) -> String {
 /// Everything that stands between two marks.
 fn between(text: &str, start: &str, end: &str) -> Vec<String> {
     text.split(start).skip(1).filter_map(|rest| Some(rest.split_once(end)?.0.to_owned())).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use std::io::{Read, Write};
+    use std::net::TcpStream;
+
+    use super::*;
+
+    /// What the storage answers to a request, as it comes.
+    fn answer(storage: &ObjectStorage, head: &str, body: &[u8]) -> Vec<u8> {
+        let mut stream = TcpStream::connect(storage.endpoint().trim_start_matches("http://")).unwrap();
+        let head = format!("{head} HTTP/1.1\r\nHost: x\r\nConnection: close\r\nContent-Length: {}\r\n\r\n", body.len());
+        stream.write_all(head.as_bytes()).unwrap();
+        stream.write_all(body).unwrap();
+        let mut answer = Vec::new();
+        stream.read_to_end(&mut answer).unwrap();
+        answer
+    }
+
+    #[test]
+    fn an_object_says_how_long_it_is_however_long_that_is() {
+        let storage = ObjectStorage::start().unwrap();
+        for length in [10, 20_000, 400_000] {
+            let bytes = vec![b'a'; length];
+            answer(&storage, &format!("PUT /bucket/{length}"), &bytes);
+            let got = answer(&storage, &format!("GET /bucket/{length}"), b"");
+            let text = String::from_utf8_lossy(&got[..got.len().min(600)]).to_ascii_lowercase();
+            assert!(text.contains(&format!("content-length: {length}\r\n")), "{text}");
+            assert!(got.ends_with(&bytes) && !text.contains("chunked"), "{text}");
+        }
+    }
 }

@@ -39,7 +39,7 @@ pub use place::{Credentials, FORMS, StorePlace};
 pub use rules::check_name;
 pub use schedule::{CalendarSpec, Every, KeepSpec, OnDay, ScheduleSpec, VerifySpec};
 pub use source::*;
-pub use sources::check_sources;
+pub use sources::{check_required_sources, check_sources};
 pub use types::{
     App, CaptureMethod, CommandSpec, Definition, EnvValue, ExitWanted, FoundHeld, GroupSpec, HoldStep, Hook,
     HookMoment, Hooks, LimitsSpec, LogEffect, OneOrMany, Probe, Require, SnapshotHooks, StoreSpec,

@@ -7,33 +7,45 @@ use std::path::{Path, PathBuf};
 
 use super::flaw::{Flaw, Flaws};
 use super::load::Loaded;
-use super::part::PartKind;
+use super::part::{Part, PartKind};
 
-/// Checks the sources of one application against the disk and the place of its store.
+/// Looks whether the sources of required parts are there.
 ///
 /// # Errors
-/// With every flaw: a must-have source that is not there, a source under two names, a source inside the store or the
-/// state folder.
+/// With every one that is not.
+pub fn check_required_sources(loaded: &Loaded, app: &str) -> Result<(), Flaws> {
+    let mut flaws: Vec<Flaw> = Vec::new();
+    let parts = loaded.definition.app.get(app).map(|spec| spec.part.iter().enumerate());
+    for (number, part) in parts.into_iter().flatten().filter(|(_, part)| part.required) {
+        for (key, path) in looked_at(part).into_iter().filter(|(_, path)| fs::metadata(path).is_err()) {
+            let message = format!("`{}` is not there, and the part `{}` is required", path.display(), part.name);
+            flaws.push(loaded.places.flaw(&format!("app/{app}/part/{number}/{key}"), message, None));
+        }
+    }
+    if flaws.is_empty() { Ok(()) } else { Err(Flaws(flaws)) }
+}
+
+/// The paths that a part reads, with their keys. What an export writes need not be there yet.
+fn looked_at(part: &Part) -> Vec<(String, PathBuf)> {
+    let Ok(source) = part.source() else { return Vec::new() };
+    let paths = if source.kind() == PartKind::Export { Vec::new() } else { source.keyed_paths() };
+    paths.into_iter().map(|(key, path)| (key.to_string(), path.to_path_buf())).collect()
+}
+
+/// Checks the sources of one application, as far as they are there, against each other and the place of its store.
+///
+/// # Errors
+/// With every flaw: a source under two names, a source inside the store or the state folder.
 pub fn check_sources(loaded: &Loaded, app: &str, store: &Path, state: &Path) -> Result<(), Flaws> {
     let mut flaws: Vec<Flaw> = Vec::new();
     let Some(spec) = loaded.definition.app.get(app) else { return Ok(()) };
     let mut seen: BTreeMap<(u64, u64), (String, PathBuf)> = BTreeMap::new();
     let kept = [("store", resolved(store)), ("state folder", resolved(state))];
     for (number, part) in spec.part.iter().enumerate() {
-        // What an export writes need not be there yet.
-        let Ok(source) = part.source() else { continue };
-        let paths = if source.kind() == PartKind::Export { Vec::new() } else { source.keyed_paths() };
-        for (key, path) in paths {
+        for (key, path) in looked_at(part) {
             let at = format!("app/{app}/part/{number}/{key}");
-            let Ok(meta) = fs::metadata(path) else {
-                if part.required {
-                    let message =
-                        format!("`{}` is not there, and the part `{}` is required", path.display(), part.name);
-                    flaws.push(loaded.places.flaw(&at, message, None));
-                }
-                continue;
-            };
-            let real = resolved(path);
+            let Ok(meta) = fs::metadata(&path) else { continue };
+            let real = resolved(&path);
             for (what, place) in &kept {
                 if real.starts_with(place) {
                     let message = format!("`{}` lies in the {what} itself (`{}`)", path.display(), place.display());
@@ -42,7 +54,7 @@ pub fn check_sources(loaded: &Loaded, app: &str, store: &Path, state: &Path) -> 
             }
             let identity = (meta.dev(), meta.ino());
             if let Some((other, first)) = seen.get(&identity) {
-                let message = if first == path {
+                let message = if *first == path {
                     format!("`{}` is captured by the part `{other}` already", path.display())
                 } else {
                     format!(

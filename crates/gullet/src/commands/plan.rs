@@ -9,7 +9,7 @@ use gullet_capture::plan::{Plan, Request};
 use gullet_host::hook::Runner;
 use gullet_host::state::State;
 use gullet_logbook::logbook::Logbook;
-use gullet_model::definition::{Nature, PartKind};
+use gullet_model::definition::{LoadError, Nature, PartKind, check_required_sources};
 use gullet_model::ids::RunId;
 use gullet_run::steps::steps;
 use serde::Serialize;
@@ -87,7 +87,7 @@ pub fn plan(ui: &mut Ui, global: &Global, args: &PlanArgs) -> Result<Exit, Comma
     let outside = RealWorld::new();
     let runner = runner(&outside, &args.app);
     let state = open::state_folder(&loaded);
-    let request = Request { app: args.app.clone(), only: args.parts.clone(), ..Request::default() };
+    let request = Request { app: args.app.clone(), only: args.parts.clone(), only_shown: true, ..Request::default() };
     // The last run makes the sizes comparable; without a store yet there is none.
     let spec = loaded.definition.store_of(&args.app);
     let store = spec.and_then(|(_, spec)| open::store_at(spec).ok());
@@ -121,6 +121,7 @@ pub fn plan(ui: &mut Ui, global: &Global, args: &PlanArgs) -> Result<Exit, Comma
             "drift": plan.drift,
             "steps": steps(&plan),
         }))?;
+        check_required_sources(&loaded, &args.app).map_err(LoadError::Flaws)?;
         return Ok(Exit::Complete);
     }
     if args.full {
@@ -128,6 +129,8 @@ pub fn plan(ui: &mut Ui, global: &Global, args: &PlanArgs) -> Result<Exit, Comma
     } else {
         show(ui, &plan, &parts, store.is_some());
     }
+    // The plan can be read all the same; a run would be refused.
+    check_required_sources(&loaded, &args.app).map_err(LoadError::Flaws)?;
     let problem = parts.iter().any(|part| part.survey.as_ref().is_some_and(|survey| survey.problem.is_some()));
     Ok(if problem { Exit::Refused } else { Exit::Complete })
 }

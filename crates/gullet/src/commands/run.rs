@@ -91,6 +91,7 @@ pub fn run(ui: &mut Ui, global: &Global, args: &RunArgs) -> Result<Exit, Command
             only: args.parts.clone(),
             reason: args.reason.clone(),
             reread: args.reread,
+            only_shown: false,
             trigger: args.trigger.clone(),
         };
         let ended = match together.as_slice() {

@@ -313,3 +313,27 @@ fn where_a_table_is_expected_its_keys_are_said() {
     let plan = place.gullet(&["plan", "app"]).exits(3).says("this is a text, where `stable` (a table) is expected");
     plan.says("write for example stable = { fact = \"…\", run = [\"…\"] }");
 }
+
+#[test]
+fn starters_can_be_planned_before_their_sources_are_there_and_included_together() {
+    let place = Place::new();
+    let recipes = place.json(&["new", "--recipes"]);
+    let names: Vec<&str> = recipes.as_array().unwrap().iter().map(|recipe| recipe["name"].as_str().unwrap()).collect();
+    for name in &names {
+        let file = format!("{name}.toml");
+        place.gullet(&["new", name, "--recipe", name, "--out", &file]).exits(0);
+        let plan = place.gullet(&["--definition", &file, "plan", name]);
+        assert!(plan.out.contains("steps") && plan.out.contains("capture"), "{name}: {}{}", plan.out, plan.err);
+        // What is not there is told with the line where it stands.
+        assert!(plan.code == 0 || (plan.code == 3 && plan.err.contains("is not there")), "{name}: {}", plan.err);
+    }
+    let files: Vec<String> = names.iter().map(|name| format!("\"{name}.toml\"")).collect();
+    place.file("gullet.toml", format!("include = [{}]\nstate = \"/var/lib/gullet\"\n", files.join(", ")));
+    let schema = place.gullet(&["try", names[1]]);
+    assert_eq!(schema.code, 0, "{}", schema.err);
+    // A run is refused as before.
+    place.define("[app.app]\nno_hold = 'x'\n[[app.app.part]]\nname = 'a'\nrequired = true\nfiles = ['@/none']\n");
+    place.gullet(&["store", "new", "depot"]).exits(0);
+    place.gullet(&["plan", "app"]).exits(3).says("a").says("steps").says("`a` is required");
+    place.gullet(&["run", "app"]).exits(3).says("`a` is required");
+}
