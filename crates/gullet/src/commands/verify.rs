@@ -148,18 +148,28 @@ fn perform(
             continue;
         }
         let state = reading.loaded.as_ref().map(crate::open::state).transpose()?;
-        let mut proven = state.as_ref().map(|state| Proven::read(state, &store.info().id)).unwrap_or_default();
+        let copy = named_copy(global, args)?;
+        // A copy is the same store at another place: what was read there is known apart.
+        let kept = match (&state, &copy) {
+            (Some(state), _) => Some((state, store.info().id.clone())),
+            (None, Some((_, _, state))) => {
+                let place = Hash::of(store.location().describe().as_bytes());
+                Some((state, format!("{}/copied/{place}", store.info().id)))
+            }
+            (None, None) => None,
+        };
+        let mut proven = kept.as_ref().map(|(state, key)| Proven::read(state, key)).unwrap_or_default();
         let work = Verification { store, book, runs: &runs, depth, anchor, all_again: args.all_again };
         let report = work.verify(&mut proven, &world, &mut |done, total| {
             ui.progress(&format!("read back {} of {}", size(done), size(total)));
         })?;
-        if let Some(state) = &state {
-            proven.keep(state, &store.info().id)?;
+        if let Some((state, key)) = &kept {
+            proven.keep(state, key)?;
         }
         if report.stopped {
             let text = format!("stopped when {} of {} were read", report.files + report.read_before, report.of);
             let error = CommandError::text(Exit::Interrupted, text);
-            return Err(if state.is_some() { error.hint("the next one goes on from here") } else { error });
+            return Err(if kept.is_some() { error.hint("the next one goes on from here") } else { error });
         }
         // On somebody else's machine a store is only read.
         if let Some(state) = &state {
@@ -175,31 +185,40 @@ fn perform(
             damaged.push(store.location().describe());
             if let (Some(loaded), Some(state)) = (&reading.loaded, &state) {
                 tell_damage(loaded, state, store, &report, &world)?;
-            } else if let Some(copy) = args.reading.store.as_deref().and_then(Path::to_str) {
-                note_damaged_copy(ui, global, copy, (store, book), &report, &world)?;
+            } else if let Some((name, loaded, state)) = &copy {
+                note_damaged_copy(ui, (loaded, state), name, (store, book), &report, &world)?;
             }
         }
     }
     Ok((exit, damaged))
 }
 
+/// The copy of the definition that is verified, where it is one, with the definition and this machine's state.
+fn named_copy(global: &Global, args: &VerifyArgs) -> Result<Option<(String, Loaded, State)>, CommandError> {
+    let Some(name) = args.reading.store.as_deref().and_then(Path::to_str) else { return Ok(None) };
+    let Ok(sound) = crate::open::sound(global) else { return Ok(None) };
+    if sound.loaded.definition.copied_from(name).is_none() {
+        return Ok(None);
+    }
+    let state = crate::open::state(&sound.loaded)?;
+    Ok(Some((name.to_owned(), sound.loaded, state)))
+}
+
 /// Notes what is damaged in a copy that the definition names: runs that stand on it have no second copy any more.
 fn note_damaged_copy(
     ui: &mut Ui,
-    global: &Global,
+    (loaded, state): (&Loaded, &State),
     name: &str,
     (copy, book): (&Store, &Logbook),
     report: &VerifyReport,
     world: &World<'_>,
 ) -> Result<(), CommandError> {
-    let Ok(loaded) = crate::open::sound(global).map(|sound| sound.loaded) else { return Ok(()) };
     let Some((_, first)) = loaded.definition.copied_from(name) else { return Ok(()) };
-    let state = crate::open::state(&loaded)?;
     let place = copy.location().describe();
     let damaged = report.damaged.iter().chain(&book.unreadable).map(|(name, _)| name.as_str()).collect();
-    let noted = crate::open::store_of(first, &state).and_then(|first| {
+    let noted = crate::open::store_of(first, state).and_then(|first| {
         let found = DamagedCopy { name, place: &place, book, damaged };
-        found.note(&first, &state, *world).map_err(|error| CommandError::new(Exit::Failed, &error))
+        found.note(&first, state, *world).map_err(|error| CommandError::new(Exit::Failed, &error))
     });
     match noted {
         Ok(runs) if runs.is_empty() => {}
@@ -208,7 +227,7 @@ fn note_damaged_copy(
             ui.warning(&format!("what is damaged in {name} could not be noted: {}", error.messages.join(": ")));
         }
     }
-    tell_damage(&loaded, &state, copy, report, world)
+    tell_damage(loaded, state, copy, report, world)
 }
 
 /// Tells those whom the definition names that something is damaged.

@@ -219,6 +219,34 @@ fn a_verification_mends_what_another_store_has() {
 }
 
 #[test]
+fn a_copy_is_verified_by_the_calendar_share_by_share() {
+    let place = place("[store.far.verify]\nevery = \"day\"\nat = \"05:00\"\nzone = \"UTC\"\nshare = \"30%\"\n");
+    place.gullet(&["store", "copy", "depot"]).exits(0);
+    for number in 0..3 {
+        place.file("docs/a", noise(number));
+        place.gullet(&["run", "app", "--quiet"]).exits(0);
+    }
+    // What was read is remembered: three times a share reads another file each.
+    let payload = place.files_below("far/payload");
+    assert_eq!(payload.len(), 3);
+    // Whichever is damaged is found by the third share at the latest; what was read before is not read again.
+    for path in &payload {
+        place.flip(path, 40);
+        let codes: Vec<i32> =
+            (0..3).map(|_| place.gullet(&["verify", "--store", "far", "--share", "30%", "--quiet"]).code).collect();
+        assert!(codes.contains(&1) && codes.iter().all(|code| *code < 2), "{codes:?}");
+        place.gullet(&["verify", "--store", "far", "--mend"]).exits(0);
+    }
+    // What was read of the copy says nothing of the first store.
+    assert_eq!(place.gullet(&["verify", "--share", "30%", "--json"]).exits(0).json()["files"], 1);
+    // By the calendar.
+    place.gullet_at("@2027-03-01 04:50:00", &["due"]).exits(0);
+    let due = place.gullet_at("@2027-03-01 05:00:30", &["due"]);
+    assert!(due.out.contains("intact") || due.err.contains("intact"), "{}{}", due.out, due.err);
+    place.gullet(&["agenda"]).exits(0).says("far verify: every day at 05:00");
+}
+
+#[test]
 fn keep_rules_wait_for_the_copy_and_what_goes_goes_from_it_by_its_own_remarks() {
     let place = place("");
     let text = fs::read_to_string(place.path("gullet.toml")).unwrap();
@@ -281,8 +309,8 @@ fn copies_are_checked_in_the_definition() {
     of("copies = [\"far\"]", "copies = [\"depot\"]", "").exits(3).says("has copies of its own");
     of("copies = [\"far\"]", "", "store = \"far\"").exits(3).says("`far` is a copy").says("store = \"depot\"");
     let verify = "[store.far.verify]\nevery = \"day\"\nat = \"05:00\"\nzone = \"UTC\"";
-    of("copies = [\"far\"]", verify, "").exits(3).says("takes no `verify`");
     place.file("docs/a", "x");
+    of("copies = [\"far\"]", verify, "").exits(0);
     of("copies = [\"far\"]", "", "").exits(0);
     place.gullet(&["store", "new", "depot"]).exits(0);
     place.gullet(&["store", "copy", "far"]).exits(2).says("names no copies of `far`");

@@ -86,9 +86,6 @@ impl Rules<'_> {
                 }
                 Some(_) if copy == name => "a store is no copy of itself".to_owned(),
                 Some(spec) if !spec.copies.is_empty() => format!("`{copy}` is a copy, and has copies of its own"),
-                Some(spec) if spec.verify.is_some() => {
-                    format!("`{copy}` is a copy, which is read back when it is made: it takes no `verify`")
-                }
                 Some(_) if definition.copied_from(copy).is_some_and(|(first, _)| first != name) => {
                     format!("`{copy}` is a copy of another store already")
                 }

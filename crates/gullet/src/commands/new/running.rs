@@ -42,6 +42,10 @@ struct Parts<'a> {
 impl Parts<'_> {
     fn part(&mut self, name: &str, keys: &str) {
         let app = self.app;
+        // Two servers may have one port, each with a socket of its own.
+        let is_taken = |name: &str| self.texts.iter().any(|text| text.contains(&format!("name = \"{name}\"\n")));
+        let others = (2..).map(|number| format!("{name}-{number}"));
+        let name = std::iter::once(name.to_owned()).chain(others).find(|name| !is_taken(name)).unwrap_or_default();
         self.texts.push(format!("[[app.{app}.part]]\nname = \"{name}\"\n{keys}\n\n"));
     }
 
