@@ -41,5 +41,6 @@ pub const RECIPES: &[Recipe] = &[
     recipe!("init-service", "the same with an init script"),
     recipe!("web", "a web application: uploaded files and a PostgreSQL database held together"),
     recipe!("mail", "a mail store: mailboxes while no mail is delivered"),
+    recipe!("appliance", "devices that print their configuration over SSH: switches, firewalls, storage"),
     recipe!("build-server", "a build server that takes no new work and finishes what it has in hand"),
 ];

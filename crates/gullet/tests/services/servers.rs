@@ -264,10 +264,14 @@ impl Mariadb {
 
     /// A server on files that are there already.
     pub fn on(data: &Path) -> Result<Self, String> {
-        let owner = folder();
-        give_to_nobody(data);
-        Self::configure(owner.path(), data, "");
-        Self::go(owner, data.to_owned())
+        let start = || {
+            let owner = folder();
+            give_to_nobody(data);
+            Self::configure(owner.path(), data, "");
+            Self::go(owner, data.to_owned())
+        };
+        // Files that no server can be started on are so the second time, too.
+        start().or_else(|first| start().map_err(|second| format!("{first}\nand again: {second}")))
     }
 
     fn configure(folder: &Path, data: &Path, settings: &str) -> PathBuf {

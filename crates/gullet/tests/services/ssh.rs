@@ -168,3 +168,34 @@ fn a_far_disk_that_is_full_is_told_as_such_and_leaves_nothing_half() {
     assert_eq!(fs::read_dir(sshd.path("jail/depot/quay/.incoming")).unwrap().count(), 0);
     far.write("payload/w/r/000002.zst", &noise(2)).unwrap();
 }
+
+#[test]
+fn appliances() {
+    let (sshd, place) = (Sshd::start(), Place::new());
+    let configuration = place.file("running-config", "interface uplink\n  description to the quay\n".repeat(40));
+    // Both devices are this server; only root signs in with commands.
+    let (known, key, port) = (sshd.path("known"), sshd.path("user"), format!("port = {}", sshd.port));
+    let places = [
+        ("switch-1.skerry.example\"\n", "127.0.0.1\"\n"),
+        ("switch-2.skerry.example\"\n", "127.0.0.1\"\n"),
+        ("port = 22", port.as_str()),
+        ("backup@", "root@"),
+        ("/etc/gullet/known_hosts\"", &format!("{}\"", known.display())),
+        ("/etc/gullet/devices_ed25519", &key.display().to_string()),
+        ("[\"show\", \"running-config\"]", &format!("[\"cat\", {configuration:?}]")),
+    ];
+    crate::recipes::defined(&place, "devices", "appliance", &places);
+    place.gullet(&["run", "devices"]).exits(0);
+    let out = crate::recipes::restored(&place, "devices");
+    for name in ["switch-1", "switch-2"] {
+        let folder = out.join("exports").join(name);
+        let file = fs::read_dir(&folder).unwrap().next().unwrap().unwrap().path();
+        assert_eq!(fs::read(file).unwrap(), fs::read(&configuration).unwrap(), "{name}");
+    }
+    // A device whose host key is another one is not believed, and takes nothing from the others.
+    let text = fs::read_to_string(place.path("gullet.toml")).unwrap();
+    let second = text.replacen("127.0.0.1\"\n", "localhost\"\n", 1);
+    fs::write(place.path("gullet.toml"), second).unwrap();
+    place.gullet(&["run", "devices"]).exits(5).says("switch-1").says("Host key verification failed");
+    assert!(place.capture("switch-2")["problem"].is_null());
+}
