@@ -165,7 +165,8 @@ fn alike(line: &str) -> String {
         (r"\bage1[0-9a-z]{50,}", "KEY"),
         (r"\b(?:[a-z]*[0-9][0-9a-z]*)\b(?:\.\d+)?", "N"),
         (r"\bN (B|KiB|MiB|GiB|s|ms|min|h)\b( ago)?", "AMOUNT"),
-        (r"\b[0-9a-hjkmnp-tv-z]{10}\b", "N"),
+        // Ids of runs and stores, which may have no digit in them.
+        (r"\b(?:[0-9a-hjkmnp-tv-z]{10}|[0-9a-hjkmnp-tv-z]{12})\b", "N"),
         (r"\bN ([a-z]+?)s?\b", "N $1"),
         (r"[ ─-]{2,}", " "),
     ];
