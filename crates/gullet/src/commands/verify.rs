@@ -149,28 +149,9 @@ fn perform(
         }
         let state = reading.loaded.as_ref().map(crate::open::state).transpose()?;
         let copy = named_copy(global, args)?;
-        // A copy is the same store at another place: what was read there is known apart.
-        let kept = match (&state, &copy) {
-            (Some(state), _) => Some((state, store.info().id.clone())),
-            (None, Some((_, _, state))) => {
-                let place = Hash::of(store.location().describe().as_bytes());
-                Some((state, format!("{}/copied/{place}", store.info().id)))
-            }
-            (None, None) => None,
-        };
-        let mut proven = kept.as_ref().map(|(state, key)| Proven::read(state, key)).unwrap_or_default();
+        let own = state.as_ref().or(copy.as_ref().map(|(_, _, state)| state));
         let work = Verification { store, book, runs: &runs, depth, anchor, all_again: args.all_again };
-        let report = work.verify(&mut proven, &world, &mut |done, total| {
-            ui.progress(&format!("read back {} of {}", size(done), size(total)));
-        })?;
-        if let Some((state, key)) = &kept {
-            proven.keep(state, key)?;
-        }
-        if report.stopped {
-            let text = format!("stopped when {} of {} were read", report.files + report.read_before, report.of);
-            let error = CommandError::text(Exit::Interrupted, text);
-            return Err(if kept.is_some() { error.hint("the next one goes on from here") } else { error });
-        }
+        let report = read_back(ui, &work, own.map(|state| (state, progress_key(store, copy.is_some()))), &world)?;
         // On somebody else's machine a store is only read.
         if let Some(state) = &state {
             note_result(ui, (store, &runs), &report, state, &world)?;
@@ -191,6 +172,35 @@ fn perform(
         }
     }
     Ok((exit, damaged))
+}
+
+/// Under what it is kept which payload files were read. A copy is the same store at another place: what was read there is known apart.
+fn progress_key(store: &Store, is_copy: bool) -> String {
+    let id = &store.info().id;
+    let place = || Hash::of(store.location().describe().as_bytes());
+    if is_copy { format!("{id}/copied/{}", place()) } else { id.clone() }
+}
+
+/// Reads what is to be read, and keeps what was read where this machine has a state for it.
+fn read_back(
+    ui: &mut Ui,
+    work: &Verification<'_>,
+    kept: Option<(&State, String)>,
+    world: &World<'_>,
+) -> Result<VerifyReport, CommandError> {
+    let mut proven = kept.as_ref().map(|(state, key)| Proven::read(state, key)).unwrap_or_default();
+    let report = work.verify(&mut proven, world, &mut |done, total| {
+        ui.progress(&format!("read back {} of {}", size(done), size(total)));
+    })?;
+    if let Some((state, key)) = &kept {
+        proven.keep(state, key)?;
+    }
+    if report.stopped {
+        let text = format!("stopped when {} of {} were read", report.files + report.read_before, report.of);
+        let error = CommandError::text(Exit::Interrupted, text);
+        return Err(if kept.is_some() { error.hint("the next one goes on from here") } else { error });
+    }
+    Ok(report)
 }
 
 /// The copy of the definition that is verified, where it is one, with the definition and this machine's state.
