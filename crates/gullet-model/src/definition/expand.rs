@@ -18,6 +18,7 @@ const LIKE: &str = "like";
 const FOR_EACH: &str = "for_each";
 const LIST: &str = "list";
 const APP: &str = "app";
+const STATE: &str = "state";
 
 /// Placeholders that mean something else already.
 const TAKEN: [&str; 8] = ["each", "exports", "fact", "files", "folder", "host", "run", "scratch"];
@@ -69,8 +70,10 @@ pub(super) fn expand(table: &mut Table<'_>, source: &Source, host: &str) -> Vec<
     }
     expansion.unused_keys();
     for (key, value) in table.iter_mut() {
-        if key.get_ref() != LIST {
-            expansion.fill_host(value);
+        match key.get_ref().as_ref() {
+            LIST => {}
+            STATE => expansion.check_state(value),
+            _ => expansion.fill_host(value),
         }
     }
     expansion.flaws
@@ -372,6 +375,16 @@ impl<'t> Expansion<'_, 't> {
     }
 
     // ---- {host} ----
+
+    /// What is held is noted in the state folder: a machine with a new name would look for it elsewhere.
+    fn check_state(&mut self, value: &SpannedValue<'t>) {
+        if value.get_ref().as_str().is_some_and(|text| placeholders::names(text).contains(&"host")) {
+            let message = "the state folder must not depend on the machine's name".to_owned();
+            let hint =
+                "under another name the machine would not know what it holds; the folder is this machine's own anyway";
+            self.flaw(None, value.span(), message, Some(hint.to_owned()));
+        }
+    }
 
     fn fill_host(&mut self, value: &mut SpannedValue<'t>) {
         let range = value.span();

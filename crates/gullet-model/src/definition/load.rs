@@ -26,6 +26,8 @@ pub struct Loaded {
     pub path: PathBuf,
     /// Every file that was read.
     pub files: Vec<PathBuf>,
+    /// What is wrong with what was left out: with applications, or with included files that cannot be read as a whole.
+    pub left_out: Vec<Flaw>,
     pub(crate) places: Places,
 }
 
@@ -107,7 +109,8 @@ pub fn load_sound(path: &Path, host: &str) -> Result<Sound, LoadError> {
         return Err(Flaws(in_order(left_out)).into());
     }
     definition.app.values_mut().for_each(App::fill_like_hold);
-    Ok(Sound { loaded: Loaded { definition, path, files, places }, left_out: in_order(left_out) })
+    let left_out = in_order(left_out);
+    Ok(Sound { loaded: Loaded { definition, path, files, left_out: left_out.clone(), places }, left_out })
 }
 
 fn broken_apps<'f>(flaws: impl IntoIterator<Item = &'f Flaw>) -> BTreeSet<String> {
@@ -130,14 +133,13 @@ fn in_order(mut flaws: Vec<Flaw>) -> Vec<Flaw> {
 
 /// A definition of which nothing can be used but where its state folder is, as far as that can be read: enough to release what is
 /// held.
-pub fn load_state_alone(path: &Path, host: &str) -> Loaded {
+pub fn load_state_alone(path: &Path) -> Loaded {
     let text = fs::read(path).map(|bytes| String::from_utf8_lossy(&bytes).into_owned()).unwrap_or_default();
-    let (mut table, _) = DeTable::parse_recoverable(&text);
-    let source = Source { path: path.to_path_buf(), text: text.clone() };
-    expand::expand(table.get_mut(), &source, host);
+    let (table, _) = DeTable::parse_recoverable(&text);
     let state = table.get_ref().get("state").and_then(|value| value.get_ref().as_str().map(PathBuf::from));
     let definition = Definition { state, ..Definition::default() };
-    Loaded { definition, path: path.to_path_buf(), files: vec![path.to_path_buf()], places: Places::default() }
+    let (path, left_out) = (path.to_path_buf(), Vec::new());
+    Loaded { definition, files: vec![path.clone()], path, left_out, places: Places::default() }
 }
 
 fn read_file(

@@ -21,7 +21,7 @@ use crate::args::Global;
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::open;
-use crate::outside::{RealWorld, SystemClock, guard_commands, host_name};
+use crate::outside::{RealWorld, SystemClock, guard_commands};
 use crate::table::table;
 use crate::text::{duration, harmless, time};
 use crate::ui::{BAD, GOOD, Ui, WARN, styled};
@@ -232,7 +232,7 @@ fn to_release(ui: &mut Ui, global: &Global) -> Result<Loaded, CommandError> {
     match open::sound_definition(ui, global, &[]) {
         Err(error) if !error.flaws.is_empty() => {
             ui.error(&error);
-            Ok(load_state_alone(&open::path_of(global)?, &host_name()))
+            Ok(load_state_alone(&open::path_of(global)?))
         }
         other => other,
     }

@@ -10,7 +10,7 @@ use gullet_logbook::logbook::Logbook;
 use gullet_model::definition::{Loaded, ReportSpec};
 use jiff::{SignedDuration, Timestamp};
 
-use super::status::{RUNS_LOOKED_AT, of_app};
+use super::status::{RUNS_LOOKED_AT, of_app, of_left_out};
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::open;
@@ -74,6 +74,8 @@ pub fn make(
         let book = book_of(loaded, state, app).ok();
         apps.push(ReportedApp::new(status, spec.title.clone(), book.as_ref(), since, next));
     }
+    let left_out = of_left_out(&loaded.left_out).into_iter();
+    apps.extend(left_out.map(|status| ReportedApp::new(status, None, None, since, None)));
     let waiting = notify::waiting(state).iter().filter(|message| message.problem.is_some()).count();
     let host = outside.world().host.name.clone();
     let mut report = Report { name: name.to_owned(), host, since, until: now, apps, waiting, page: None };

@@ -13,7 +13,7 @@ use jiff::Timestamp;
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
 
-use super::status::of_app;
+use super::status::{of_app, of_left_out};
 use crate::args::{Global, OpeningArgs};
 use crate::error::CommandError;
 use crate::exit::Exit;
@@ -151,6 +151,9 @@ impl Making<'_> {
             // What it is called is known without any run.
             found.push(OverviewApp { title: loaded.definition.app[app].title.clone(), ..made });
         }
+        // What does not run for an error is not protected, and nothing that was left out may be left out here.
+        let left_out = of_left_out(&loaded.left_out).into_iter().filter(|status| self.is_wanted(&status.app));
+        found.extend(left_out.map(|status| OverviewApp::new(status, &[], None, &[], self.time, &self.zone)));
         let host = outside.world().host.name.clone();
         Ok(Overview::new((host, now), self.time, &self.zone, None, found))
     }

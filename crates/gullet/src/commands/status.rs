@@ -11,7 +11,7 @@ use gullet_core::notify::{self, Message};
 use gullet_core::status::{self, AppStatus, CalendarState, Circumstances, Severity};
 use gullet_host::state::{State, write_whole};
 use gullet_logbook::logbook::Logbook;
-use gullet_model::definition::{Loaded, Sound, Span};
+use gullet_model::definition::{Flaw, Loaded, Sound, Span};
 use gullet_restore::restore::place::Journal;
 use gullet_run::hold::{HoldNote, notes_folder};
 use jiff::{SignedDuration, Timestamp};
@@ -145,15 +145,10 @@ type Found = (Vec<AppStatus>, Option<Untold>, Vec<String>);
 
 fn gather(global: &Global, only: &[String]) -> Result<Found, CommandError> {
     let Sound { loaded, left_out } = open::sound(global)?;
-    let mut broken: BTreeMap<String, String> = BTreeMap::new();
-    for flaw in &left_out {
-        if let Some(app) = &flaw.app {
-            let text = || format!("it does not run, for its definition has an error: {flaw}");
-            broken.entry(app.clone()).or_insert_with(text);
-        }
-    }
+    let broken = of_left_out(left_out.iter().filter(|flaw| flaw.app.is_some()));
     let of_files = left_out.iter().filter(|flaw| flaw.app.is_none()).map(ToString::to_string).collect();
-    let is_known = |app: &&String| loaded.definition.app.contains_key(*app) || broken.contains_key(*app);
+    let is_broken = |app: &String| broken.iter().any(|status| status.app == *app);
+    let is_known = |app: &&String| loaded.definition.app.contains_key(*app) || is_broken(app);
     if let Some(app) = only.iter().find(|app| !is_known(app)) {
         return Err(CommandError::text(Exit::Usage, format!("the definition has no application `{app}`")));
     }
@@ -186,13 +181,21 @@ fn gather(global: &Global, only: &[String]) -> Result<Found, CommandError> {
         let answer = found.remove(&app).unwrap_or_else(late);
         answer.unwrap_or_else(|why| AppStatus::unknown(app, why))
     });
-    let does_not_run = broken
-        .into_iter()
-        .filter(|(app, _)| wanted(&app))
-        .map(|(app, why)| AppStatus { level: Severity::Critical, ..AppStatus::unknown(app, why) });
+    let does_not_run = broken.iter().filter(|status| wanted(&&status.app)).cloned();
     let mut statuses: Vec<AppStatus> = statuses.chain(does_not_run).collect();
     statuses.sort_by(|a, b| a.app.cmp(&b.app));
     Ok((statuses, messages.try_recv().ok().flatten(), of_files))
+}
+
+/// How what was left out of a definition stands: it does not run. Each application once, and each file that cannot be read.
+pub(super) fn of_left_out<'f>(left_out: impl IntoIterator<Item = &'f Flaw>) -> Vec<AppStatus> {
+    let mut found: BTreeMap<String, String> = BTreeMap::new();
+    for flaw in left_out {
+        let name = flaw.app.clone().unwrap_or_else(|| flaw.file.display().to_string());
+        found.entry(name).or_insert_with(|| format!("it does not run, for its definition has an error: {flaw}"));
+    }
+    let critical = |(app, why)| AppStatus { level: Severity::Critical, ..AppStatus::unknown(app, why) };
+    found.into_iter().map(critical).collect()
 }
 
 /// Looks at what is known of one application; nothing is changed, and no hold is released.

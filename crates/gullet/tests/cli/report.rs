@@ -152,3 +152,16 @@ fn everything_that_is_read_has_contrast_in_light_in_dark_and_on_paper() {
         }
     }
 }
+
+#[test]
+fn what_does_not_run_for_an_error_is_in_it() {
+    let place = place();
+    place.gullet(&["report", "desk"]).exits(0);
+    let text = fs::read_to_string(place.path("gullet.toml")).unwrap();
+    fs::write(place.path("gullet.toml"), format!("{text}[app.broken]\nno_hold = 'x'\ntitel = 'Kiosk'\n")).unwrap();
+    let report = place.json(&["report"]);
+    assert_eq!(report["level"], "critical");
+    let broken = report["apps"].as_array().unwrap().iter().find(|app| app["app"] == "broken").unwrap().to_string();
+    assert!(broken.contains("critical") && broken.contains("`titel` is not a key"), "{broken}");
+    place.gullet(&["report"]).exits(0).says("of 3 applications protected as they should be");
+}

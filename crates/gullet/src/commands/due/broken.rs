@@ -14,7 +14,7 @@ use crate::commands::notify::send_after_work;
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::open;
-use crate::outside::{RealWorld, host_name};
+use crate::outside::RealWorld;
 use crate::ui::Ui;
 
 /// What is remembered of a definition, for when it cannot be read.
@@ -82,7 +82,7 @@ pub(super) fn tell_all(
     error: &CommandError,
     outside: &RealWorld,
 ) -> Result<(), CommandError> {
-    let mut loaded = load_state_alone(path, &host_name());
+    let mut loaded = load_state_alone(path);
     let folder = open::state_folder(&loaded);
     // Where there is none, nothing ever ran, and nobody is known.
     if !folder.is_dir() {
