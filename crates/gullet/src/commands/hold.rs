@@ -260,8 +260,20 @@ pub fn release(ui: &mut Ui, global: &Global, args: &ReleaseArgs) -> Result<Exit,
             }
             release_one(ui, &state, app, &outside)
         }
-        None => list(ui, &state),
+        None => {
+            // A process that was still ending when its hold was looked at has let go of it since.
+            if is_forgotten_now(&state) {
+                crate::forgotten::settle(ui, &loaded, &state, &outside);
+            }
+            list(ui, &state)
+        }
     }
+}
+
+/// Whether something is held that nobody owns.
+fn is_forgotten_now(state: &State) -> bool {
+    let notes = notes_folder(state.folder());
+    HoldNote::all(&notes).iter().any(|app| matches!(HoldNote::status(&notes, app), NoteStatus::Forgotten(_)))
 }
 
 fn list(ui: &mut Ui, state: &State) -> Result<Exit, CommandError> {
