@@ -9,11 +9,14 @@ use clap_complete::CompleteEnv;
 use clap_complete::engine::{ArgValueCandidates, CompletionCandidate};
 use gullet_host::state::State;
 use gullet_logbook::logbook::{RunLine, RunList};
+use gullet_model::definition::Loaded;
 use gullet_model::definition::reference::tables;
-use gullet_model::definition::{Loaded, load_sound};
 
-use crate::open::{state_folder, store_at};
-use crate::outside::{SystemRandom, host_name};
+use crate::args::Global;
+use crate::commands::TOPICS;
+use crate::open::{sound, state_folder, store_at};
+use crate::outside::SystemRandom;
+use crate::ui::Color;
 
 /// So many of the newest runs are offered.
 const RUNS: usize = 50;
@@ -51,9 +54,8 @@ fn definition() -> Option<Loaded> {
     let words: Vec<String> = std::env::args().collect();
     let said = words.iter().position(|word| word == "--definition").and_then(|at| words.get(at + 1)).map(PathBuf::from);
     let said = said.or_else(|| std::env::var_os("GULLET_DEFINITION").map(PathBuf::from));
-    let usual = ["gullet.toml", "/etc/gullet/gullet.toml"].map(PathBuf::from);
-    let path = said.or_else(|| usual.into_iter().find(|path| path.exists()))?;
-    Some(load_sound(&path, &host_name()).ok()?.loaded)
+    let global = Global { definition: said, quiet: true, color: Color::Never, json: false };
+    sound(&global).ok()
 }
 
 fn candidates(words: impl IntoIterator<Item = String>) -> Vec<CompletionCandidate> {
@@ -125,7 +127,7 @@ fn keys() -> Vec<CompletionCandidate> {
         names.extend(keys);
         names.push(place.clone());
     }
-    names.extend(["hooks", "probes", "placeholders", "exit-codes", "json-output", "record"].map(str::to_owned));
+    names.extend(TOPICS.iter().map(|(name, ..)| (*name).to_owned()));
     names.retain(|name| !name.is_empty());
     names.sort();
     names.dedup();

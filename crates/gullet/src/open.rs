@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use gullet_host::place::location_of;
 use gullet_host::state::State;
-use gullet_model::definition::{self, Flaw, Flaws, LoadError, Loaded, Sound, StoreSpec};
+use gullet_model::definition::{self, Flaw, Flaws, LoadError, Loaded, StoreSpec};
 use gullet_run::preflight::check_mounted;
 use gullet_store::{Identities, Location, Store, StoreError};
 
@@ -55,23 +55,23 @@ pub fn definition(global: &Global) -> Result<Loaded, CommandError> {
 }
 
 /// The definition, as far as it can be used, and what was left out of it.
-pub fn sound(global: &Global) -> Result<Sound, CommandError> {
-    let sound = definition::load_sound(&path_of(global)?, &host_name())?;
-    trusted(&sound.loaded)?;
-    Ok(sound)
+pub fn sound(global: &Global) -> Result<Loaded, CommandError> {
+    let loaded = definition::load_sound(&path_of(global)?, &host_name())?;
+    trusted(&loaded)?;
+    Ok(loaded)
 }
 
 /// Loads what can be used of the definition, and says what was left out. What was asked for must be there.
 ///
 /// An error in one application is no reason to leave the others alone.
 pub fn sound_definition(ui: &mut Ui, global: &Global, wanted: &[String]) -> Result<Loaded, CommandError> {
-    let Sound { loaded, left_out } = sound(global)?;
+    let loaded = sound(global)?;
     let is_wanted = |flaw: &Flaw| flaw.app.as_ref().is_some_and(|app| wanted.contains(app));
     let is_unknown = wanted.iter().any(|app| !loaded.definition.app.contains_key(app));
-    if left_out.iter().any(is_wanted) || (is_unknown && !left_out.is_empty()) {
-        return Err(LoadError::Flaws(Flaws(left_out)).into());
+    if loaded.left_out.iter().any(is_wanted) || (is_unknown && !loaded.left_out.is_empty()) {
+        return Err(LoadError::Flaws(Flaws(loaded.left_out)).into());
     }
-    for flaw in &left_out {
+    for flaw in &loaded.left_out {
         let what =
             flaw.app.as_ref().map_or_else(|| "a file is left out".to_owned(), |app| format!("`{app}` is left out"));
         ui.warning(&format!("{what}: {flaw}"));
@@ -92,7 +92,7 @@ pub fn state(loaded: &Loaded) -> Result<State, CommandError> {
 /// Opens a store by its name in the definition, or by its place.
 pub fn named_or_placed(global: &Global, place: &Path) -> Result<Store, CommandError> {
     let named = place.to_str().filter(|name| !name.contains('/'));
-    let named = named.and_then(|name| sound(global).ok()?.loaded.definition.store.get(name).cloned());
+    let named = named.and_then(|name| sound(global).ok()?.definition.store.get(name).cloned());
     store_at(&named.map_or_else(|| undefined(place), Ok)?)
 }
 

@@ -34,8 +34,7 @@ impl Reading {
         let mut reading = Self { stores: Vec::new(), loaded: None, state: None, app: app.map(str::to_owned) };
         let name = args.store.as_deref().and_then(Path::to_str).filter(|name| !name.contains('/'));
         // A name is one of the definition, where there is a definition that has it; a folder here may be called so, too.
-        let named =
-            name.filter(|name| sound(global).is_ok_and(|sound| sound.loaded.definition.store.contains_key(*name)));
+        let named = name.filter(|name| sound(global).is_ok_and(|loaded| loaded.definition.store.contains_key(*name)));
         if let Some(folder) = args.store.as_ref().filter(|_| named.is_none()) {
             reading.add(store_at(&undefined(folder)?)?.with_identities(identities))?;
             return Ok(reading.told(ui));

@@ -17,7 +17,7 @@ use super::flaw::{Flaw, Flaws, Places, Source, key_path};
 use super::rules;
 use super::types::{App, Definition};
 
-/// A definition that passed every check which needs no disk.
+/// A definition, as far as it passed every check which needs no disk.
 #[derive(Clone, Debug)]
 pub struct Loaded {
     /// The definition, with what it includes.
@@ -42,29 +42,20 @@ pub enum LoadError {
     Flaws(#[from] Flaws),
 }
 
-/// What of a definition can be used.
-#[derive(Clone, Debug)]
-pub struct Sound {
-    /// What has no flaw.
-    pub loaded: Loaded,
-    /// The flaws of what was left out: of applications, or of included files that cannot be read as a whole.
-    pub left_out: Vec<Flaw>,
-}
-
 /// Loads a definition and everything that it includes. `host` is the name of this machine.
 ///
 /// # Errors
 /// When a file cannot be read, or with all flaws of all files at once.
 pub fn load(path: &Path, host: &str) -> Result<Loaded, LoadError> {
-    let sound = load_sound(path, host)?;
-    if sound.left_out.is_empty() { Ok(sound.loaded) } else { Err(Flaws(sound.left_out).into()) }
+    let loaded = load_sound(path, host)?;
+    if loaded.left_out.is_empty() { Ok(loaded) } else { Err(Flaws(loaded.left_out).into()) }
 }
 
 /// Loads what can be used of a definition: an application with a flaw, and an included file that cannot be read, are left out.
 ///
 /// # Errors
 /// When the file itself cannot be read, something is wrong that is of no one application, or no application is left.
-pub fn load_sound(path: &Path, host: &str) -> Result<Sound, LoadError> {
+pub fn load_sound(path: &Path, host: &str) -> Result<Loaded, LoadError> {
     let path = fs::canonicalize(path).at(path).map_err(LoadError::Read)?;
     let mut places = Places::default();
     let (mut flaws, mut of_files) = (Vec::new(), Vec::new());
@@ -109,8 +100,7 @@ pub fn load_sound(path: &Path, host: &str) -> Result<Sound, LoadError> {
         return Err(Flaws(in_order(left_out)).into());
     }
     definition.app.values_mut().for_each(App::fill_like_hold);
-    let left_out = in_order(left_out);
-    Ok(Sound { loaded: Loaded { definition, path, files, left_out: left_out.clone(), places }, left_out })
+    Ok(Loaded { definition, path, files, left_out: in_order(left_out), places })
 }
 
 fn broken_apps<'f>(flaws: impl IntoIterator<Item = &'f Flaw>) -> BTreeSet<String> {

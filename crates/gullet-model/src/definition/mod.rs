@@ -32,7 +32,7 @@ pub use check::nearest;
 pub use command_text::{command_text, shell_words};
 pub use engines::{HttpExport, LoginSpec, Mariadb, Outside, Postgres, RequestSpec};
 pub use flaw::{Flaw, Flaws, Source};
-pub use load::{LoadError, Loaded, Sound, load, load_sound, load_state_alone};
+pub use load::{LoadError, Loaded, load, load_sound, load_state_alone};
 pub use notify::{Facility, MailServer, MailSpec, NotifyOn, NotifyRule, NotifySpec, ReportSpec};
 pub use part::{Drift, Each, Nature, OutputForm, Part, PartCommand, PartKind, StableFact, Tolerance, When};
 pub use place::{Credentials, FORMS, StorePlace};

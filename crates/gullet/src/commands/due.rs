@@ -8,7 +8,7 @@ use std::fs;
 use clap::Args;
 use gullet_core::due::{Ledger, schedules, serve};
 use gullet_host::state::State;
-use gullet_model::definition::{Loaded, Sound};
+use gullet_model::definition::Loaded;
 
 use super::notify::send_after_work;
 use crate::args::Global;
@@ -32,8 +32,8 @@ pub struct DueArgs {}
 pub fn due(ui: &mut Ui, global: &Global, _: &DueArgs) -> Result<Exit, CommandError> {
     let outside = RealWorld::new();
     outside.listen_to_signals()?;
-    let Sound { loaded, left_out } = match open::sound(global) {
-        Ok(sound) => sound,
+    let loaded = match open::sound(global) {
+        Ok(loaded) => loaded,
         Err(error) => {
             // Nobody looks at what this prints.
             if let Err(error) = broken::tell_all(ui, &open::path_of(global)?, &error, &outside) {
@@ -43,7 +43,7 @@ pub fn due(ui: &mut Ui, global: &Global, _: &DueArgs) -> Result<Exit, CommandErr
         }
     };
     let state = open::state(&loaded)?;
-    broken::tell(ui, &loaded, &left_out, &state, &outside)?;
+    broken::tell(ui, &loaded, &state, &outside)?;
     let Some(_lock) = state.lock_due()? else {
         // What goes on may take hours; messages do not wait for it.
         send_after_work(ui, &loaded, &state, &outside);
@@ -56,7 +56,7 @@ pub fn due(ui: &mut Ui, global: &Global, _: &DueArgs) -> Result<Exit, CommandErr
     let served = serve(&mut ledger, &schedules, at_once(&loaded), &mut system);
     let exit = system.exit();
     send_after_work(ui, &loaded, &state, &outside);
-    let exit = if left_out.is_empty() { exit } else { exit.worse(Exit::Definition) };
+    let exit = if loaded.left_out.is_empty() { exit } else { exit.worse(Exit::Definition) };
     served.map(|()| exit)
 }
 

@@ -22,7 +22,7 @@ pub struct ExplainArgs {
 }
 
 /// What is explained besides the definition: name, title, text.
-const TOPICS: [(&str, &str, &str); 6] = [
+pub const TOPICS: [(&str, &str, &str); 6] = [
     (
         "hooks",
         "commands at stated moments, their environment and notes",

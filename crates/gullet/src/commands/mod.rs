@@ -29,6 +29,8 @@ mod verify;
 
 use clap::Subcommand;
 
+pub use explain::TOPICS;
+
 use crate::args::Global;
 use crate::error::CommandError;
 use crate::exit::Exit;

@@ -11,7 +11,7 @@ use gullet_core::notify::{self, Message};
 use gullet_core::status::{self, AppStatus, CalendarState, Circumstances, Severity};
 use gullet_host::state::{State, write_whole};
 use gullet_logbook::logbook::Logbook;
-use gullet_model::definition::{Flaw, Loaded, Sound, Span};
+use gullet_model::definition::{Flaw, Loaded, Span};
 use gullet_restore::restore::place::Journal;
 use gullet_run::hold::{HoldNote, notes_folder};
 use jiff::{SignedDuration, Timestamp};
@@ -144,7 +144,8 @@ fn untold(loaded: &Loaded, now: Timestamp) -> Option<Untold> {
 type Found = (Vec<AppStatus>, Option<Untold>, Vec<String>);
 
 fn gather(global: &Global, only: &[String]) -> Result<Found, CommandError> {
-    let Sound { loaded, left_out } = open::sound(global)?;
+    let loaded = open::sound(global)?;
+    let left_out = &loaded.left_out;
     let broken = of_left_out(left_out.iter().filter(|flaw| flaw.app.is_some()));
     let of_files = left_out.iter().filter(|flaw| flaw.app.is_none()).map(ToString::to_string).collect();
     let is_broken = |app: &String| broken.iter().any(|status| status.app == *app);

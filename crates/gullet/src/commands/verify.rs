@@ -68,7 +68,7 @@ pub fn verify(ui: &mut Ui, global: &Global, args: &VerifyArgs) -> Result<Exit, C
     });
     // On somebody else's machine there is nobody to tell.
     let is_own = args.reading.store.is_none() || args.trigger.is_some();
-    if let Some(loaded) = is_own.then(|| crate::open::sound(global).ok()).flatten().map(|sound| sound.loaded) {
+    if let Some(loaded) = is_own.then(|| crate::open::sound(global).ok()).flatten() {
         let state = crate::open::state(&loaded)?;
         if let (Some(trigger), Some(store)) = (&args.trigger, &args.reading.store) {
             let store = store.display().to_string();
@@ -137,6 +137,8 @@ fn perform(
     for text in &args.runs {
         asked.push(reading.find(ui, text)?.1.name);
     }
+    let state = reading.loaded.as_ref().map(crate::open::state).transpose()?;
+    let copy = named_copy(global, args)?;
     for (store, book) in &reading.books(ui)? {
         let runs: Vec<&Logged> = book
             .runs
@@ -147,8 +149,6 @@ fn perform(
             ui.tell(format!("{}: no runs to verify", store.location().describe()));
             continue;
         }
-        let state = reading.loaded.as_ref().map(crate::open::state).transpose()?;
-        let copy = named_copy(global, args)?;
         let own = state.as_ref().or(copy.as_ref().map(|(_, _, state)| state));
         let work = Verification { store, book, runs: &runs, depth, anchor, all_again: args.all_again };
         let report = read_back(ui, &work, own.map(|state| (state, progress_key(store, copy.is_some()))), &world)?;
@@ -206,12 +206,12 @@ fn read_back(
 /// The copy of the definition that is verified, where it is one, with the definition and this machine's state.
 fn named_copy(global: &Global, args: &VerifyArgs) -> Result<Option<(String, Loaded, State)>, CommandError> {
     let Some(name) = args.reading.store.as_deref().and_then(Path::to_str) else { return Ok(None) };
-    let Ok(sound) = crate::open::sound(global) else { return Ok(None) };
-    if sound.loaded.definition.copied_from(name).is_none() {
+    let Ok(loaded) = crate::open::sound(global) else { return Ok(None) };
+    if loaded.definition.copied_from(name).is_none() {
         return Ok(None);
     }
-    let state = crate::open::state(&sound.loaded)?;
-    Ok(Some((name.to_owned(), sound.loaded, state)))
+    let state = crate::open::state(&loaded)?;
+    Ok(Some((name.to_owned(), loaded, state)))
 }
 
 /// Notes what is damaged in a copy that the definition names: runs that stand on it have no second copy any more.

@@ -1,7 +1,6 @@
 //! `gullet drill --store`: the proof of what a store has, on any machine.
 
 use gullet_host::state::State;
-use gullet_model::definition::App;
 
 use super::{DrillArgs, apply};
 use crate::args::Global;
@@ -23,20 +22,18 @@ pub(super) fn drill(ui: &mut Ui, global: &Global, args: &DrillArgs) -> Result<Ex
         return Err(CommandError::text(Exit::Usage, text));
     }
     // Commands stand in the record too. Whoever can write to the store could have written them, so they are not executed.
-    let mut spec = open::sound(global).ok().and_then(|sound| sound.loaded.definition.app.get(app).cloned());
-    if spec.is_none() && !ui.is_json() {
+    let defined = open::sound(global).ok().and_then(|mut loaded| loaded.definition.app.remove(app));
+    if defined.is_none() && !ui.is_json() {
         ui.hint(&format!("no definition here has `{app}`: databases are opened, and no checks are asked"));
     }
-    let spec = spec.get_or_insert_with(App::default);
+    let mut spec = defined.unwrap_or_default();
     let folder = args.scratch.clone().unwrap_or_else(std::env::temp_dir);
+    // The definition's own place is cleared by drills of this machine's runs, whose lock is in another state folder.
     if let Some(drill) = &mut spec.drill {
         drill.scratch = None;
     }
     // A state of its own: what this machine knows of its own runs stays apart from what it finds in a store of others, or in a copy.
     let account = rustix::process::getuid().as_raw();
     let state = State::open(&folder.join(format!("gullet-drills-{account}")), &SystemRandom)?;
-    match apply(ui, args.plan, (store, &logged), (spec, &state), &outside) {
-        Ok((exit, ..)) => Ok(exit),
-        Err(error) => Err(error),
-    }
+    apply(ui, args.plan, (store, &logged), (&spec, &state), &outside).map(|(exit, ..)| exit)
 }

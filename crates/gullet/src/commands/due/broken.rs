@@ -40,25 +40,19 @@ fn remember(state: &State, what: &Remembered) -> Result<(), CommandError> {
 }
 
 /// Tells what is wrong with applications and included files, once, and remembers who is to be told of what comes.
-pub(super) fn tell(
-    ui: &mut Ui,
-    loaded: &Loaded,
-    left_out: &[Flaw],
-    state: &State,
-    outside: &RealWorld,
-) -> Result<(), CommandError> {
+pub(super) fn tell(ui: &mut Ui, loaded: &Loaded, state: &State, outside: &RealWorld) -> Result<(), CommandError> {
     let before = remembered(state);
     let mut now = Remembered {
         notify: loaded.definition.notify.clone(),
         to: told_of(&loaded.definition, None, NotifyOn::Definition).into_iter().map(str::to_owned).collect(),
         told: BTreeSet::new(),
     };
-    if !left_out.is_empty() {
+    if !loaded.left_out.is_empty() {
         // Those who are told of an application that cannot be read now are known from before.
         now.to.extend(before.to.iter().filter(|to| now.notify.contains_key(*to)).cloned());
     }
     let mut by_app: BTreeMap<Option<&String>, Vec<&Flaw>> = BTreeMap::new();
-    for flaw in left_out {
+    for flaw in &loaded.left_out {
         by_app.entry(flaw.app.as_ref()).or_default().push(flaw);
     }
     for (app, flaws) in by_app {
