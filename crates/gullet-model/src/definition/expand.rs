@@ -8,7 +8,7 @@ use std::ops::Range;
 
 use serde_json::{Value, json};
 use toml::Spanned;
-use toml::de::{DeArray, DeString, DeTable, DeValue};
+use toml::de::{DeArray, DeTable, DeValue};
 
 use super::check::{nearest, properties_of};
 use super::flaw::{Flaw, Source};
@@ -73,7 +73,7 @@ pub(super) fn expand(table: &mut Table<'_>, source: &Source, host: &str) -> Vec<
         match key.get_ref().as_ref() {
             LIST => {}
             STATE => expansion.check_state(value),
-            _ => expansion.fill_host(value),
+            _ => texts_of(value, &mut |text, range| expansion.with_host(text, range)),
         }
     }
     expansion.flaws
@@ -206,8 +206,12 @@ impl<'t> Expansion<'_, 't> {
                     let message = format!("all applications of the list would be called `{app}`");
                     let hint = format!("name it with a key of the list: [app.\"{app}-{{{list}.name}}\"]");
                     self.flaw(Some(&app), range, message, Some(hint));
-                } else if let Some(made) = self.app_instances(&app, name.span(), template, list, range) {
-                    instances = made;
+                } else if let Some(made) = self.instances(&app, template, "App") {
+                    let placed = |(of_item, table): (String, Table<'t>)| {
+                        let table = Spanned::new(value.span(), DeValue::Table(table));
+                        (Spanned::new(name.span(), of_item.into()), table)
+                    };
+                    instances = made.into_iter().map(placed).collect();
                 }
             }
             for (name, mut value) in instances {
@@ -221,31 +225,6 @@ impl<'t> Expansion<'_, 't> {
                 apps.insert(name, value);
             }
         }
-    }
-
-    #[allow(clippy::type_complexity, reason = "keys and values of a table as the parser has them")]
-    fn app_instances(
-        &mut self,
-        app: &str,
-        place: Range<usize>,
-        template: &Table<'t>,
-        list: &str,
-        range: Range<usize>,
-    ) -> Option<Vec<(Spanned<DeString<'t>>, SpannedValue<'t>)>> {
-        let items = self.items(app, list, range.clone())?;
-        let name: SpannedValue<'t> = Spanned::new(place.clone(), DeValue::String(app.to_owned().into()));
-        let mut made = Vec::new();
-        for (number, item) in items.iter().enumerate() {
-            let mut table = template.clone();
-            table.remove(FOR_EACH);
-            let mut name = name.clone();
-            let filled = Item { list, number, keys: item.get_ref() };
-            self.fill_value(app, &mut name, &filled);
-            self.fill_table(app, &mut table, &filled, "App");
-            let name = name.get_ref().as_str().unwrap_or(app).to_owned();
-            made.push((Spanned::new(place.clone(), name.into()), Spanned::new(range.clone(), DeValue::Table(table))));
-        }
-        Some(made)
     }
 
     /// The items of a list, which must be there.
@@ -266,8 +245,10 @@ impl<'t> Expansion<'_, 't> {
             let Some(array) = array_at(table, path) else { continue };
             let mut all = DeArray::new();
             for value in std::mem::replace(array, DeArray::new()) {
-                match self.instances(app, &value, kind) {
-                    Some(made) => made.into_iter().for_each(|value| all.push(value)),
+                match as_table(&value).and_then(|template| self.instances(app, template, kind)) {
+                    Some(made) => made
+                        .into_iter()
+                        .for_each(|(_, table)| all.push(Spanned::new(value.span(), DeValue::Table(table)))),
                     None => all.push(value),
                 }
             }
@@ -275,28 +256,28 @@ impl<'t> Expansion<'_, 't> {
         }
     }
 
-    /// What a table with `for_each` means; none where it has none.
-    fn instances(&mut self, app: &str, value: &SpannedValue<'t>, kind: &str) -> Option<Vec<SpannedValue<'t>>> {
-        let template = as_table(value)?;
+    /// What a table with `for_each` means: one for each item, with the application's name as it is of that item; none where it has no
+    /// `for_each`.
+    fn instances(&mut self, app: &str, template: &Table<'t>, kind: &str) -> Option<Vec<(String, Table<'t>)>> {
         let (list, range) = text_of(template, FOR_EACH)?;
-        let items = self.items(app, list, range)?;
+        let items = self.items(app, list, range.clone())?;
         let mut made = Vec::new();
         for (number, item) in items.iter().enumerate() {
+            let item = ListItem { list, number, keys: item.get_ref() };
+            let name = self.filled(app, app, range.clone(), &item).and_then(|name| plain_text(&name));
             let mut table = template.clone();
             table.remove(FOR_EACH);
-            self.fill_table(app, &mut table, &Item { list, number, keys: item.get_ref() }, kind);
-            made.push(Spanned::new(value.span(), DeValue::Table(table)));
+            self.fill_table(app, &mut table, &item, kind);
+            made.push((name.unwrap_or_else(|| app.to_owned()), table));
         }
         Some(made)
     }
 
     /// Fills an item into a template: into its texts, and its other keys over those of the template.
-    fn fill_table(&mut self, app: &str, table: &mut Table<'t>, item: &Item<'_, 't>, kind: &str) {
+    fn fill_table(&mut self, app: &str, table: &mut Table<'t>, item: &ListItem<'_, 't>, kind: &str) {
         // A key that another template names may be one that stands over a key of this one.
         let elsewhere = std::mem::take(&mut self.used);
-        for (_, value) in table.iter_mut().filter(|(key, _)| key.get_ref() != "script") {
-            self.fill_value(app, value, item);
-        }
+        texts_in(table, &mut |text, range| self.filled(app, text, range, item));
         let known = properties_of(kind);
         for (key, value) in item.keys {
             let name = key.get_ref().as_ref();
@@ -310,25 +291,8 @@ impl<'t> Expansion<'_, 't> {
         self.used.extend(elsewhere);
     }
 
-    fn fill_value(&mut self, app: &str, value: &mut SpannedValue<'t>, item: &Item<'_, 't>) {
-        let range = value.span();
-        match value.get_mut() {
-            DeValue::Table(table) => {
-                for (_, value) in table.iter_mut().filter(|(key, _)| key.get_ref() != "script") {
-                    self.fill_value(app, value, item);
-                }
-            }
-            DeValue::Array(array) => array.iter_mut().for_each(|value| self.fill_value(app, value, item)),
-            DeValue::String(text) => match self.filled(app, text, range, item) {
-                Some(Filled::Whole(whole)) => *value.get_mut() = whole,
-                Some(Filled::Text(filled)) => *text = filled.into(),
-                None => {}
-            },
-            _ => {}
-        }
-    }
-
-    fn filled(&mut self, app: &str, text: &str, range: Range<usize>, item: &Item<'_, 't>) -> Option<Filled<'t>> {
+    /// A text with an item filled in; none where it names nothing of it.
+    fn filled(&mut self, app: &str, text: &str, range: Range<usize>, item: &ListItem<'_, 't>) -> Option<DeValue<'t>> {
         let prefix = format!("{}.", item.list);
         let keys: Vec<String> =
             placeholders::names(text).iter().filter_map(|name| name.strip_prefix(&prefix)).map(str::to_owned).collect();
@@ -343,7 +307,7 @@ impl<'t> Expansion<'_, 't> {
             self.used.insert((item.list.to_owned(), item.number, key.clone()));
             if text == format!("{{{name}}}") {
                 // It stands alone: whatever it is, a number or a list as well.
-                return Some(Filled::Whole(value.get_ref().clone()));
+                return Some(value.get_ref().clone());
             }
             let Some(plain) = plain_text(value.get_ref()) else {
                 let message = format!("`{{{name}}}` is a list or a table, and cannot stand within a text");
@@ -352,7 +316,7 @@ impl<'t> Expansion<'_, 't> {
             };
             texts.insert(name, plain);
         }
-        (!keys.is_empty()).then(|| Filled::Text(placeholders::replace(text, |name| texts.get(name).cloned())))
+        (!keys.is_empty()).then(|| text_value(placeholders::replace(text, |name| texts.get(name).cloned())))
     }
 
     /// A key of an item that nothing names is most likely misspelt.
@@ -386,43 +350,56 @@ impl<'t> Expansion<'_, 't> {
         }
     }
 
-    fn fill_host(&mut self, value: &mut SpannedValue<'t>) {
-        let range = value.span();
-        match value.get_mut() {
-            DeValue::Table(table) => {
-                for (_, value) in table.iter_mut().filter(|(key, _)| key.get_ref() != "script") {
-                    self.fill_host(value);
-                }
-            }
-            DeValue::Array(array) => array.iter_mut().for_each(|value| self.fill_host(value)),
-            DeValue::String(text) if placeholders::names(text).contains(&"host") => {
-                let plain = |c: char| c.is_ascii_alphanumeric() || matches!(c, '-' | '_' | '.');
-                if self.host.starts_with(|c: char| c.is_ascii_alphanumeric()) && self.host.chars().all(plain) {
-                    let filled = placeholders::replace(text, |name| (name == "host").then(|| self.host.to_owned()));
-                    *text = filled.into();
-                } else {
-                    let message = format!(
-                        "the name of this machine, `{}`, cannot stand for `{{host}}`",
-                        self.host.escape_debug()
-                    );
-                    self.flaw(None, range, message, Some("a name of letters, digits, `-`, `_` and `.` can".to_owned()));
-                }
-            }
-            _ => {}
+    /// A text with the machine's name filled in; none where it does not ask for it.
+    fn with_host(&mut self, text: &str, range: Range<usize>) -> Option<DeValue<'t>> {
+        if !placeholders::names(text).contains(&"host") {
+            return None;
         }
+        let plain = |c: char| c.is_ascii_alphanumeric() || matches!(c, '-' | '_' | '.');
+        if self.host.starts_with(|c: char| c.is_ascii_alphanumeric()) && self.host.chars().all(plain) {
+            let filled = placeholders::replace(text, |name| (name == "host").then(|| self.host.to_owned()));
+            return Some(text_value(filled));
+        }
+        let message = format!("the name of this machine, `{}`, cannot stand for `{{host}}`", self.host.escape_debug());
+        self.flaw(None, range, message, Some("a name of letters, digits, `-`, `_` and `.` can".to_owned()));
+        None
     }
 }
 
 /// An item of a list that is filled in.
-struct Item<'v, 't> {
+struct ListItem<'v, 't> {
     list: &'v str,
     number: usize,
     keys: &'v Table<'t>,
 }
 
-enum Filled<'t> {
-    Whole(DeValue<'t>),
-    Text(String),
+/// What is put in the place of a text that stands somewhere; none where it stays.
+type Change<'c, 't> = dyn FnMut(&str, Range<usize>) -> Option<DeValue<'t>> + 'c;
+
+/// Changes every text of a value. The text of a script is left alone: a shell has such braces itself.
+fn texts_of<'t>(value: &mut SpannedValue<'t>, change: &mut Change<'_, 't>) {
+    let range = value.span();
+    match value.get_mut() {
+        DeValue::Table(table) => texts_in(table, change),
+        DeValue::Array(array) => array.iter_mut().for_each(|value| texts_of(value, change)),
+        DeValue::String(text) => {
+            if let Some(changed) = change(text, range) {
+                *value.get_mut() = changed;
+            }
+        }
+        _ => {}
+    }
+}
+
+fn texts_in<'t>(table: &mut Table<'t>, change: &mut Change<'_, 't>) {
+    let is_script = |key: &str, value: &SpannedValue<'_>| key == "script" && value.get_ref().is_str();
+    for (_, value) in table.iter_mut().filter(|(key, value)| !is_script(key.get_ref(), value)) {
+        texts_of(value, change);
+    }
+}
+
+fn text_value<'t>(text: String) -> DeValue<'t> {
+    DeValue::String(text.into())
 }
 
 fn plain_text(value: &DeValue<'_>) -> Option<String> {

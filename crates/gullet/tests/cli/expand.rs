@@ -101,6 +101,12 @@ fn an_application_is_like_another_but_for_what_it_says() {
          [[app.kiosk.part]]\nname = 'list'\ncommand = ['echo', 'kiosk']\n\
          [[app.kiosk.part]]\nname = 'more'\ncommand = ['echo', 'more']\n[app.bar]\nlike = 'kiosk'\n"
     ));
+    // A table that somebody calls so is no script.
+    let text = fs::read_to_string(place.path("gullet.toml")).unwrap();
+    let facts = "[app.bar.facts]\nscript = { run = ['echo', 'on {host}'] }\n";
+    fs::write(place.path("gullet.toml"), format!("{text}{facts}")).unwrap();
+    let host = rustix::system::uname().nodename().to_string_lossy().into_owned();
+    assert!(place.json(&["plan", "bar"])["facts"]["script"] == format!("on {host}"));
     place.gullet(&["store", "new", "depot"]).exits(0);
     for app in ["kiosk", "bar"] {
         let plan = plan(&place, app);
