@@ -123,15 +123,14 @@ impl OverviewApp {
     /// Puts it together. `runs` are all that are known of it, oldest first; `good` is the newest complete one.
     pub fn new(
         status: AppStatus,
-        runs: &[&RunLine],
+        runs: &[RunLine],
         good: Option<&Logged>,
         copies: &[String],
         (from, until): (Date, Date),
         zone: &TimeZone,
     ) -> Self {
         let day_of = |run: &RunLine| run.started.to_zoned_datetime(zone.clone()).date();
-        let of_time: Vec<RunLine> =
-            runs.iter().filter(|run| (from..=until).contains(&day_of(run))).map(|run| (*run).clone()).collect();
+        let of_time: Vec<RunLine> = runs.iter().filter(|run| (from..=until).contains(&day_of(run))).cloned().collect();
         let record = good.map(|good| &good.record);
         let (name, host) = runs.last().map_or((None, String::new()), |run| (Some(&run.record), run.host.clone()));
         Self {
@@ -159,6 +158,11 @@ impl OverviewApp {
     pub fn longest_hold_ms(&self) -> Option<u64> {
         self.runs.iter().filter_map(|run| run.held_ms).max()
     }
+}
+
+/// The days that a report is of where nothing says which: the year until today.
+pub fn usual_time(today: Date) -> (Date, Date) {
+    (today.checked_sub(1.year()).and_then(|day| day.tomorrow()).unwrap_or(today), today)
 }
 
 fn days_of(runs: &[RunLine], day_of: impl Fn(&RunLine) -> Date) -> Vec<OverviewDay> {
@@ -241,7 +245,6 @@ mod tests {
             line("dddddddddd", "2026-07-01T12:00:00Z", Outcome::Complete, 20),
             line("eeeeeeeeee", "2026-07-09T12:00:00Z", Outcome::Complete, 90),
         ];
-        let lines: Vec<&RunLine> = lines.iter().collect();
         let time = (Date::constant(2026, 7, 1), Date::constant(2026, 7, 8));
         let status = AppStatus::unknown("desk".to_owned(), "a test".to_owned());
         let app = OverviewApp::new(status, &lines, None, &[], time, &zone);

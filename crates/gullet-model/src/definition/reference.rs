@@ -49,24 +49,23 @@ const SHARED: usize = 7;
 
 /// Every table, the outer ones first.
 pub fn tables() -> Vec<TableEntry> {
-    let mut walk = Walk::default();
+    let mut walk = SchemaWalk::default();
     walk.table("", "", definition_schema());
     let examples = example::all();
-    let entry = |name: &str, before: &[TableEntry]| {
+    let entry = |name: &str, before: &[&TableEntry]| {
         let (_, schema, places) = walk.found.iter().find(|(known, ..)| known == name)?;
         table(name, schema, places, &examples, before)
     };
     // What others have in common is told where it is at home.
-    let mut homes: Vec<TableEntry> = Vec::new();
+    let mut homes: Vec<(&str, TableEntry)> = Vec::new();
     for name in AT_HOME {
-        homes.extend(entry(name, &homes));
+        let before: Vec<&TableEntry> = homes.iter().map(|(_, table)| table).collect();
+        let found = entry(name, &before);
+        homes.extend(found.map(|table| (name, table)));
     }
-    let is_home = |name: &str| AT_HOME.iter().position(|home| *home == name);
-    let all = walk.found.iter().filter_map(|(name, ..)| match is_home(name) {
-        Some(at) => homes.get(at).cloned(),
-        None => entry(name, &homes),
-    });
-    all.collect()
+    let before: Vec<&TableEntry> = homes.iter().map(|(_, table)| table).collect();
+    let home_of = |name: &str| homes.iter().find(|(home, _)| *home == name).map(|(_, table)| table.clone());
+    walk.found.iter().filter_map(|(name, ..)| home_of(name).or_else(|| entry(name, &before))).collect()
 }
 
 /// The types of tables whose keys others have as well, the plainer ones first.
@@ -77,7 +76,7 @@ fn table(
     schema: &Value,
     places: &[String],
     examples: &Examples,
-    before: &[TableEntry],
+    before: &[&TableEntry],
 ) -> Option<TableEntry> {
     let properties = schema.get("properties").and_then(Value::as_object)?;
     let required = schema.get("required").and_then(Value::as_array).into_iter().flatten();
@@ -108,11 +107,11 @@ fn table(
 
 /// Tables as they are come by, each with the places where it stands.
 #[derive(Default)]
-struct Walk {
+struct SchemaWalk {
     found: Vec<(String, &'static Value, Vec<String>)>,
 }
 
-impl Walk {
+impl SchemaWalk {
     fn table(&mut self, place: &str, name: &str, schema: &'static Value) {
         if let Some((_, _, places)) = self.found.iter_mut().find(|(known, ..)| known == name) {
             places.push(place.to_owned());
@@ -154,7 +153,7 @@ fn text_at(schema: &Value, key: &str) -> String {
 }
 
 /// The keys that a table has in common with one that was told before, where these are many.
-fn shared_with(properties: &Map<String, Value>, before: &[TableEntry]) -> Option<(String, Vec<String>)> {
+fn shared_with(properties: &Map<String, Value>, before: &[&TableEntry]) -> Option<(String, Vec<String>)> {
     let common = |table: &TableEntry| -> Vec<String> {
         let same = |key: &&KeyEntry| properties.get(&key.name).is_some_and(|value| value_of(value) == key.value);
         table.keys.iter().filter(same).map(|key| key.name.clone()).collect()

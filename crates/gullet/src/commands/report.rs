@@ -3,7 +3,7 @@
 use std::path::{Path, PathBuf};
 
 use clap::{Args, ValueEnum};
-use gullet_core::overview::{Overview, OverviewApp};
+use gullet_core::overview::{Overview, OverviewApp, usual_time};
 use gullet_core::status::{self, AppStatus};
 use gullet_host::state::State;
 use gullet_logbook::logbook::{Logbook, Logged, RunLine, RunList};
@@ -19,7 +19,7 @@ use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::open;
 use crate::outside::RealWorld;
-use crate::render::overview::{csv, page, usual_time};
+use crate::render::overview::{csv, page};
 use crate::text::count;
 use crate::ui::{GOOD, Ui, styled};
 
@@ -46,7 +46,7 @@ pub struct ReportArgs {
     out: Option<PathBuf>,
     /// As what
     #[arg(long = "as", value_name = "FORM", default_value = "html")]
-    form: Form,
+    form: ReportForm,
     /// All machines of this store instead, by the store alone: one that the definition names, or a place (a folder, s3://…)
     #[arg(long, value_name = "NAME|PLACE")]
     store: Option<PathBuf>,
@@ -56,7 +56,7 @@ pub struct ReportArgs {
 
 /// What a report is made as.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
-enum Form {
+enum ReportForm {
     /// A page for a browser, and for paper
     Html,
     /// The runs, a line each
@@ -86,12 +86,12 @@ pub fn report(ui: &mut Ui, global: &Global, args: &ReportArgs) -> Result<Exit, C
             making.of_definition(&loaded, &open::state(&loaded)?, &outside, now)?
         }
     };
-    let form = if ui.is_json() { Form::Json } else { args.form };
+    let form = if ui.is_json() { ReportForm::Json } else { args.form };
     let fail = |error: &dyn std::error::Error| CommandError::new(Exit::Failed, error);
     let bytes = match form {
-        Form::Html => page(&overview).map_err(|error| fail(&error))?.into_bytes(),
-        Form::Csv => csv(&overview).map_err(|error| fail(&error))?,
-        Form::Json => format!("{}\n", serde_json::to_string_pretty(&overview)?).into_bytes(),
+        ReportForm::Html => page(&overview).map_err(|error| fail(&error))?.into_bytes(),
+        ReportForm::Csv => csv(&overview).map_err(|error| fail(&error))?,
+        ReportForm::Json => format!("{}\n", serde_json::to_string_pretty(&overview)?).into_bytes(),
     };
     let Some(path) = &args.out else {
         ui.write(&bytes);
@@ -146,7 +146,6 @@ impl Making<'_> {
                 }
                 Err(_) => (Vec::new(), None),
             };
-            let runs: Vec<&RunLine> = runs.iter().collect();
             let made = OverviewApp::new(status, &runs, good.as_ref(), &spec.copies, self.time, &self.zone);
             // What it is called is known without any run.
             found.push(OverviewApp { title: loaded.definition.app[app].title.clone(), ..made });
@@ -174,7 +173,6 @@ impl Making<'_> {
             let is_of = |run: &&RunLine| run.app == one.status.app && run.machine == one.machine;
             let own: Vec<RunLine> = runs.runs.iter().filter(is_of).cloned().collect();
             let good = newest_good(&store, &own, None)?;
-            let own: Vec<&RunLine> = own.iter().collect();
             found.push(OverviewApp::new(one.status, &own, good.as_ref(), &[], self.time, &self.zone));
         }
         let (host, place) = (outside.world().host.name.clone(), store.location().describe());

@@ -5,8 +5,8 @@ use std::sync::LazyLock;
 use gullet_core::overview::{Overview, OverviewApp, OverviewDay};
 use gullet_core::status::Severity;
 use gullet_model::Outcome;
+use jiff::Timestamp;
 use jiff::civil::Date;
-use jiff::{Timestamp, ToSpan};
 use minijinja::{AutoEscape, Environment};
 use serde::Serialize;
 
@@ -400,31 +400,31 @@ fn plots(overview: &Overview, app: &OverviewApp) -> Vec<Plot> {
     let held: Vec<(Date, u64)> = app.days.iter().filter_map(|day| Some((day.day, day.held_ms?))).collect();
     let mut plots = Vec::new();
     if captured.len() > 1 {
-        plots.push(plot(overview, "size of what complete runs captured", &captured, size, Form::Line));
+        plots.push(plot(overview, "size of what complete runs captured", &captured, size, PlotForm::Line));
     }
     if stored.iter().any(|(_, bytes)| *bytes > 0) {
-        plots.push(plot(overview, "added to the store each day", &stored, size, Form::Bars(None)));
+        plots.push(plot(overview, "added to the store each day", &stored, size, PlotForm::Bars(None)));
     }
     if !held.is_empty() {
-        plots.push(plot(overview, "longest hold of each day", &held, duration, Form::Bars(app.limit_ms)));
+        plots.push(plot(overview, "longest hold of each day", &held, duration, PlotForm::Bars(app.limit_ms)));
     }
     plots
 }
 
 /// What a plot looks like.
-enum Form {
+enum PlotForm {
     Line,
     /// Bars, and where the limit is.
     Bars(Option<u64>),
 }
 
-fn plot(overview: &Overview, title: &str, values: &[(Date, u64)], in_words: fn(u64) -> String, form: Form) -> Plot {
+fn plot(overview: &Overview, title: &str, values: &[(Date, u64)], in_words: fn(u64) -> String, form: PlotForm) -> Plot {
     let days = overview.all_days().count().max(1) as f64;
     let step = PLOT.0 / days;
     let most = values.iter().map(|(_, value)| *value).max().unwrap_or(0);
     // A limit that is far above what happened would make the bars invisible; it is said instead.
     let limit = match form {
-        Form::Bars(Some(limit)) if limit <= most.saturating_mul(4) => Some(limit),
+        PlotForm::Bars(Some(limit)) if limit <= most.saturating_mul(4) => Some(limit),
         _ => None,
     };
     let top = most.max(limit.unwrap_or(0)).max(1);
@@ -433,7 +433,7 @@ fn plot(overview: &Overview, title: &str, values: &[(Date, u64)], in_words: fn(u
     let round = |value: f64| (value * 100.0).round() / 100.0;
     let (mut bars, mut line) = (Vec::new(), None);
     match form {
-        Form::Bars(_) => bars.extend(values.iter().map(|(day, value)| {
+        PlotForm::Bars(_) => bars.extend(values.iter().map(|(day, value)| {
             // A bar is never so thin that it vanishes.
             let height = height_of(*value).max(if *value > 0 { 1.0 } else { 0.0 });
             Bar {
@@ -443,7 +443,7 @@ fn plot(overview: &Overview, title: &str, values: &[(Date, u64)], in_words: fn(u
                 height: round(height),
             }
         })),
-        Form::Line => {
+        PlotForm::Line => {
             let points = values.iter().map(|(day, value)| {
                 format!("{},{}", round(x_of(*day) + step / 2.0), round(PLOT.1 - height_of(*value)))
             });
@@ -455,7 +455,7 @@ fn plot(overview: &Overview, title: &str, values: &[(Date, u64)], in_words: fn(u
         .zip(last)
         .map(|(first, last)| format!("{} on {}, {} on {}", in_words(first.1), first.0, in_words(last.1), last.0));
     let said_limit = match form {
-        Form::Bars(Some(limit)) => format!("; {} allowed", in_words(limit)),
+        PlotForm::Bars(Some(limit)) => format!("; {} allowed", in_words(limit)),
         _ => String::new(),
     };
     Plot {
@@ -468,9 +468,4 @@ fn plot(overview: &Overview, title: &str, values: &[(Date, u64)], in_words: fn(u
         line,
         limit: limit.map(|limit| (round(PLOT.1 - height_of(limit)), in_words(limit))),
     }
-}
-
-/// The days that a report is of where nothing says which: the year until today.
-pub fn usual_time(today: Date) -> (Date, Date) {
-    (today.checked_sub(1.year()).and_then(|day| day.tomorrow()).unwrap_or(today), today)
 }
