@@ -310,7 +310,7 @@ impl Capturing<'_, '_, '_> {
         (self.context.progress)(counts.files, counts.bytes);
     }
 
-    /// What was compared and is the end of nothing.
+    /// Hands over the entries compared so far, where the walk ends within a block.
     fn rest(&mut self) -> Result<(), PartError> {
         self.unchanged(self.in_order.done)
     }

@@ -46,7 +46,7 @@ const COARSE: i128 = 2_100_000_000;
 const BELIEVED: [(u64, &str); 5] =
     [(0xEF53, "ext"), (0x5846_5342, "xfs"), (0x9123_683E, "btrfs"), (0x2FC1_2FC1, "zfs"), (0xF2F5_2010, "f2fs")];
 
-/// What is known about the filesystem of a root at this look.
+/// The filesystem of a root: which one it is, and when this run synced it.
 #[derive(Clone, Debug)]
 pub(crate) struct FilesystemInfo {
     /// Type and id, to notice another filesystem in its place.
@@ -90,12 +90,12 @@ fn nanoseconds(at: Timestamp) -> i128 {
     at.as_nanosecond()
 }
 
-/// What is known about the filesystems of the roots. A look syncs, so it is best taken before the application is held.
+/// The filesystems of the roots. A look syncs, so it is best taken before the application is held.
 #[derive(Debug, Default)]
 pub struct Filesystems(HashMap<u64, FilesystemInfo>);
 
 impl Filesystems {
-    /// What is known of the filesystem of `root`; it is looked at where that was not done yet.
+    /// The filesystem of `root`. Looks at it the first time and answers from memory after that.
     pub(crate) fn of(&mut self, root: &Path, clock: &dyn Clock) -> Result<FilesystemInfo, PathError> {
         let device = fs::metadata(root).at(root)?.dev();
         if let Some(known) = self.0.get(&device) {
@@ -148,7 +148,7 @@ pub(crate) struct Block {
     pub(crate) counts: Counts,
     /// The frames that hold its contents and itself.
     pub(crate) frames: Frames,
-    /// The same, for as long as the run that stores them goes on.
+    /// The frames noted while the part was written. `frames` is filled from them once those are stored.
     #[serde(skip)]
     pub(crate) uses: FrameSet,
 }
