@@ -126,15 +126,22 @@ pub fn with_variable(name: &str, value: &str) -> Option<Process> {
     all().into_iter().filter(|pid| u32::try_from(*pid) != Ok(own)).find(has).and_then(Process::of)
 }
 
-/// Ends processes and waits until they are gone: TERM, then KILL. Gives the names of those that do not go.
-pub fn end_all(processes: &[Process], clock: &dyn Clock) -> Vec<String> {
-    for (signal, patience) in [(Signal::TERM, GRACE), (Signal::KILL, GIVE_UP)] {
+/// The signals that end a process, each with the time that it is given after it.
+type Signals = [(Signal, Duration)];
+/// A wish first, then an order.
+const GENTLY: &Signals = &[(Signal::TERM, GRACE), (Signal::KILL, GIVE_UP)];
+/// For what had its time to end already.
+pub(super) const AT_ONCE: &Signals = &[(Signal::KILL, GIVE_UP)];
+
+/// Ends processes and waits until they are gone. Gives the names of those that do not go.
+fn end_all(processes: &[Process], signals: &Signals, clock: &dyn Clock) -> Vec<String> {
+    for (signal, patience) in signals {
         for process in processes {
-            process.signal(signal);
+            process.signal(*signal);
         }
         let began = clock.uptime();
         while processes.iter().any(|process| process.living().is_some()) {
-            if clock.uptime().saturating_sub(began) >= patience {
+            if clock.uptime().saturating_sub(began) >= *patience {
                 break;
             }
             clock.sleep(Duration::from_millis(10));
@@ -146,11 +153,16 @@ pub fn end_all(processes: &[Process], clock: &dyn Clock) -> Vec<String> {
 /// How long a process that is looked for again may take to become another program.
 const BECOMES_ANOTHER: Duration = Duration::from_millis(5);
 /// How often processes that came up while others were ended are looked for.
-pub(super) const ROUNDS: u32 = 20;
+const ROUNDS: u32 = 20;
 
 /// Ends all processes that `find` gives and waits until they are gone, again and again until it gives no new one: what is
-/// ended may start another one first. Gives the names of those that do not go.
+/// ended may start another one first. TERM comes first, then KILL. Gives the names of those that do not go.
 pub fn end_found(find: impl Fn() -> Vec<Process>, clock: &dyn Clock) -> Vec<String> {
+    end_found_by(GENTLY, find, clock)
+}
+
+/// The same by these signals.
+pub(super) fn end_found_by(signals: &Signals, find: impl Fn() -> Vec<Process>, clock: &dyn Clock) -> Vec<String> {
     let mut known: Vec<Process> = Vec::new();
     let mut stuck = Vec::new();
     let mut was_empty = false;
@@ -166,7 +178,7 @@ pub fn end_found(find: impl Fn() -> Vec<Process>, clock: &dyn Clock) -> Vec<Stri
             continue;
         }
         was_empty = false;
-        stuck.extend(end_all(&new, clock));
+        stuck.extend(end_all(&new, signals, clock));
         known.extend(new);
     }
     stuck

@@ -20,7 +20,7 @@ pub mod secret;
 pub use account::Account;
 pub use account::AccountError;
 pub use family::Process;
-pub use family::{MARK, end_all, end_found, marked, with_variable};
+pub use family::{MARK, end_found, marked, with_variable};
 pub use notes::{Notes, NotesError};
 pub use probe::{Verdict, judge};
 pub use process::{Cancellation, Finished, HttpAnswer, Invocation, run_process};

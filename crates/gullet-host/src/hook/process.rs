@@ -12,7 +12,7 @@ use std::time::Duration;
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::process::{Pid, PidfdFlags, Signal, kill_process_group, pidfd_open};
 
-use super::family::{MARK, Process, ROUNDS, descendants, marked};
+use super::family::{AT_ONCE, MARK, Process, descendants, end_found_by, marked};
 use super::redactor::{Redactor, redact};
 use crate::world::{Clock, Stop};
 use gullet_model::step::{CommandReport, OutputPiece, ProcessExit, Stream};
@@ -288,24 +288,18 @@ impl RunningProcess<'_> {
             Killing::Term { exit, family, .. } | Killing::Kill { exit, family, .. } => (exit, family),
         };
         // Descendants that ignored TERM, or left the group, are ended too; what still lives is named.
-        let (exit, mut family) = family;
+        let (exit, known) = family;
         if ended.is_none() {
             let _ = kill_process_group(group, Signal::KILL);
         }
-        // One that is ended may have started another first, so they are looked for until there is no new one.
-        for _ in 0..ROUNDS {
-            let new: Vec<Process> = self.family(group).into_iter().filter(|one| !family.contains(one)).collect();
-            let is_last = new.is_empty();
-            family.extend(new);
-            for process in &family {
-                process.signal(Signal::KILL);
-            }
-            self.clock.sleep(Duration::from_millis(20));
-            if is_last {
-                break;
-            }
-        }
-        escaped.extend(family.iter().filter_map(|one| Some(format!("{} ({})", one.living()?, one.pid))));
+        let find = || {
+            let mut family = self.family(group);
+            family.extend(&known);
+            family.sort_unstable();
+            family.dedup();
+            family
+        };
+        escaped.extend(end_found_by(AT_ONCE, find, self.clock));
         exit
     }
 

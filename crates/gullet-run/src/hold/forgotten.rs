@@ -8,7 +8,7 @@ use std::time::Duration;
 use super::keeper::Keeper;
 use super::note::{FoundNote, HoldNote, NoteError, NoteHead};
 use super::old_state::OldState;
-use gullet_host::hook::{Runner, end_all, end_found, marked};
+use gullet_host::hook::{Runner, end_found, marked};
 use gullet_host::world::{Clock, Stop, World};
 
 /// How long a `release` that a dead guard had begun may go on.
@@ -35,7 +35,7 @@ fn end_orphans(head: &NoteHead, clock: &dyn Clock) {
         while leaving.process.living().is_some() && clock.uptime().saturating_sub(began) < LEAVING_MAY_TAKE {
             clock.sleep(Duration::from_millis(20));
         }
-        let _ = end_all(&[leaving.process], clock);
+        let _ = end_found(|| vec![leaving.process], clock);
     }
     // A token is random, so what carries it was started for this hold. An empty one is of a note that could not be read.
     let of_hold = || match head.token.as_str() {
