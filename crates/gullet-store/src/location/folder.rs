@@ -182,10 +182,21 @@ fn open_folder(above: impl AsFd, name: impl rustix::path::Arg) -> io::Result<Opt
     }
 }
 
+/// Opens a file to read it. What lies there under its name may be a pipe or a device by now, which would never end, or never begin.
+fn open_file(path: &Path) -> io::Result<File> {
+    let flags = i32::try_from(OFlags::NONBLOCK.bits()).unwrap_or(0);
+    let file = File::options().read(true).custom_flags(flags).open(path)?;
+    if file.metadata()?.is_file() {
+        Ok(file)
+    } else {
+        Err(io::Error::new(io::ErrorKind::InvalidData, "it is not a file"))
+    }
+}
+
 /// Whether nobody is writing a file any more: nobody has its lock; and, where it is not known that its writer is dead, it was not
 /// just made, when its maker may not have come to taking the lock.
 fn is_abandoned(path: &Path, is_dead: bool) -> bool {
-    let Ok(file) = File::open(path) else { return false };
+    let Ok(file) = open_file(path) else { return false };
     let age = file.metadata().and_then(|meta| meta.modified()).map(|at| at.elapsed().unwrap_or_default());
     (is_dead || age.is_ok_and(|age| age >= JUST_MADE))
         && rustix::fs::flock(&file, FlockOperation::NonBlockingLockExclusive).is_ok()
@@ -258,7 +269,7 @@ impl Location for Folder {
 
     fn open(&self, name: &str) -> Result<Box<dyn SeekRead>, StoreError> {
         let (path, shown) = self.existing(name)?;
-        Ok(Box::new(File::open(&path).map_err(|error| missing_or_io(error, name, &shown))?))
+        Ok(Box::new(open_file(&path).map_err(|error| missing_or_io(error, name, &shown))?))
     }
 
     fn create(&self, name: &str) -> Result<Box<dyn NewObject>, StoreError> {

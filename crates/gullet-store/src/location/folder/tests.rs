@@ -176,3 +176,20 @@ fn a_folder_of_very_many_folders_is_listed_whole_and_in_order() {
     let names: Vec<String> = wanted.into_iter().map(|object| object.name).collect();
     assert_eq!(folder.names("").unwrap(), names);
 }
+
+#[test]
+fn what_is_no_file_is_not_read_and_not_waited_for() {
+    let folder = tempfile::tempdir().unwrap();
+    let location = Folder::new(folder.path());
+    location.write("payload/w/one.zst", b"x").unwrap();
+    for name in ["payload/w/pipe.zst", ".incoming/payload.w.1-1"] {
+        let made = std::process::Command::new("mkfifo").arg(folder.path().join(name)).status().unwrap();
+        assert!(made.success());
+    }
+    std::os::unix::fs::symlink("/dev/zero", folder.path().join("payload/w/zero.zst")).unwrap();
+    for name in ["payload/w/pipe.zst", "payload/w/zero.zst", "payload/w"] {
+        assert!(matches!(location.open(name), Err(StoreError::Io(_))), "{name}");
+    }
+    location.discard_unpublished("payload", true).unwrap();
+    assert_eq!(location.read("payload/w/one.zst").unwrap(), b"x");
+}
