@@ -13,34 +13,40 @@ use super::types::{App, CommandSpec, OneOrMany, Probe, Require};
 #[schemars(title = "the restore", deny_unknown_fields)]
 pub struct RestoreSpec {
     /// The order in which parts that come back by a command are brought back; those not named come after them.
+    /// Without it they come in the order of the definition.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub order: Vec<String>,
-    /// Instead of `stop`, `stopped`, `start` and `started`: the hold step whose `enter`, `entered`, `release` and `released` stop and
-    /// start the service.
+    /// Instead of `stop`, `stopped`, `start` and `started`: the hold step whose `enter`, `entered`, `release` and
+    /// `released` stop and start the service. Without it these keys say it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub like_hold: Option<String>,
-    /// Stops the application before its files are swapped.
+    /// Stops the application before its files are swapped. Without it the application must be stopped by hand,
+    /// which `--accept running` says.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub stop: Option<CommandSpec>,
-    /// Passes when the application is stopped.
+    /// Passes when the application is stopped. Without it nothing proves that it is stopped but the exit code of
+    /// `stop`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub stopped: Option<OneOrMany<Probe>>,
     /// What must hold of the new state before the application is started on it; else the old one comes back.
+    /// Without it the application is started on what was restored without a look.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub before_start: Vec<Require>,
-    /// Starts the application on the restored state.
+    /// Starts the application on the restored state. Without it the application must be started by hand.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub start: Option<CommandSpec>,
-    /// Passes when the application serves.
+    /// Passes when the application serves. Without it nothing proves that it serves but the exit code of `start`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub started: Option<OneOrMany<Probe>>,
-    /// What must hold of the restored application; when one does not, the old state comes back.
+    /// What must hold of the restored application; when one does not, the old state comes back. Without it a
+    /// restore has succeeded when the application serves.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub checks: Vec<Require>,
-    /// What a person is told to do when it does not start.
+    /// What a person is told to do when it does not start. Without it the command of `start` is named.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub manual_start: Option<String>,
-    /// What the application does at a boot in the middle of a restore.
+    /// What the application does at a boot in the middle of a restore. Without it a restore must be told `--accept
+    /// boot`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub at_boot: Option<AtBoot>,
 }
@@ -98,7 +104,8 @@ pub struct RestoreHook {
     /// The command; `{folder}` is where the capture lies, and it runs there.
     #[serde(flatten)]
     pub command: CommandSpec,
-    /// Instead of a command: the part that has all of it too, so that it comes back with that one.
+    /// Instead of a command: the part that has all of it too, so that it comes back with that one. Without it there
+    /// must be a command.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub within: Option<String>,
     /// What the command reads: the capture's one file on its standard input, or the folder (the default).
@@ -145,13 +152,15 @@ pub struct DrillSpec {
     /// Only these parts are restored and checked; all by default.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub parts: Vec<String>,
-    /// Starts something on what was restored, apart from the live application; `{files}` and `{exports}` are its folders.
+    /// Starts something on what was restored, apart from the live application; `{files}` and `{exports}` are its
+    /// folders. Without it nothing is started but the engines of databases.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub start: Option<CommandSpec>,
-    /// What must hold of what was restored; `{files}`, `{exports}` and `{fact.PART.NAME}` are filled in, in `prints` too.
+    /// What must hold of what was restored; `{files}`, `{exports}` and `{fact.PART.NAME}` are filled in, in
+    /// `prints` too. Without it files and exports are restored, and nobody opens them.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub checks: Vec<Require>,
-    /// Stops what `start` started; always called.
+    /// Stops what `start` started; always called. Without it what `start` started goes on when the drill is over.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub stop: Option<CommandSpec>,
 }

@@ -41,18 +41,20 @@ pub(super) fn add_keys(schema: &mut Value) {
     let text = |about: &str| json!({ "type": ["string", "null"], "description": about });
     let for_each = text(
         "The name of a list (`[[list.NAME]]`): this table is written once and meant once for each item, with `{NAME.KEY}` in its \
-         texts. A key of the item that no text names, and that is a key of this table, stands in it instead of what is written here.",
+         texts. A key of the item that no text names, and that is a key of this table, stands in it instead of what is written here. \
+         Without it the table is meant once.",
     );
     for title in ["App", "Part", "HoldStep", "Require"] {
         schema["$defs"][title]["properties"][FOR_EACH] = for_each.clone();
     }
     schema["$defs"]["App"]["properties"][LIKE] = text(
         "Another application of this file: everything is as there, but for the keys that stand here. Tables are joined key by key, \
-         lists of named tables (`part`, `hold`) by their names; other lists and values are replaced.",
+         lists of named tables (`part`, `hold`) by their names; other lists and values are replaced. Without it the \
+         application is what stands here.",
     );
     schema["properties"][LIST] = json!({
         "type": "object",
-        "description": "Lists of items, for `for_each`: `[[list.NAME]]`, each with keys of your own.",
+        "description": "Lists of items, for `for_each`: `[[list.NAME]]`, each with keys of your own. Without one nothing can be written `for_each`.",
         "additionalProperties": {
             "type": "array",
             "items": { "type": "object", "title": "an item of a list", "additionalProperties": true },

@@ -16,25 +16,27 @@ use crate::outcome::Outcome;
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[schemars(title = "somebody to tell", deny_unknown_fields, transform = without_body)]
 pub struct NotifySpec {
-    /// By mail, to one address or several.
+    /// By mail, to one address or several. Without it another key must say how.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub mail: Option<MailSpec>,
-    /// By a request: a URL that the message is sent to, as JSON.
+    /// By a request: a URL that the message is sent to, as JSON. Without it another key must say how.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub post: Option<String>,
     /// Headers, credentials and body of the request.
     #[serde(flatten)]
     pub request: RequestSpec,
-    /// By a command: program and arguments; the message is its standard input, as JSON.
+    /// By a command: program and arguments; the message is its standard input, as JSON. Without it another key must
+    /// say how.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub run: Option<Vec<String>>,
-    /// Further environment variables of the command.
+    /// Further environment variables of the command. Without it the command has
+    /// what Gullet gives it, and nothing of the caller's.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub env: BTreeMap<String, EnvValue>,
-    /// The account that the command runs as.
+    /// The account that the command runs as. Without it the command runs as Gullet does.
     #[serde(default, rename = "as", skip_serializing_if = "Option::is_none")]
     pub run_as: Option<String>,
-    /// By one line in the system log, of this facility.
+    /// By one line in the system log, of this facility. Without it another key must say how.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub syslog: Option<Facility>,
     /// How long sending one message may take; 30 seconds by default.
@@ -60,13 +62,14 @@ pub struct MailSpec {
     pub from: String,
     /// The server: `smtps://HOST:PORT` speaks TLS from the first byte (port 465 by default), `smtp://HOST:PORT` by STARTTLS (port 587).
     pub server: String,
-    /// The user that signs in at the mail server.
+    /// The user that signs in at the mail server. Without it nobody signs in.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub user: Option<String>,
-    /// The password: `{ file = "…" }`, `{ env = "…" }` or `{ run = […] }`.
+    /// The password: `{ file = "…" }`, `{ env = "…" }` or `{ run = […] }`. Without it nobody signs in.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub password: Option<EnvValue>,
-    /// A file with the certificate of the authority that the server's certificate comes from, where it is a private one.
+    /// A file with the certificate of the authority that the server's certificate comes from, where it is a private
+    /// one. Without it only authorities that the program knows are believed.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub authority: Option<PathBuf>,
     /// The server speaks no TLS: everything goes over the network in clear. Port 25 by default then, and nobody signs in.
@@ -190,7 +193,7 @@ pub struct ReportSpec {
     pub calendar: CalendarSpec,
     /// The names of those whom it is sent to.
     pub to: Vec<String>,
-    /// The page of `gullet report` goes with mails, as a file.
+    /// The page of `gullet report` goes with mails, as a file. Without it the list is sent alone.
     #[serde(default, skip_serializing_if = "is_false")]
     pub page: bool,
 }

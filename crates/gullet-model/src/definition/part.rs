@@ -18,64 +18,72 @@ use super::values::{Share, Span};
 pub struct Part {
     /// Its name; with `each` it contains `{each.…}`.
     pub name: String,
-    /// Without this part the run fails.
+    /// The run fails when this part could not be captured. Without it such a run goes on, and is incomplete.
     #[serde(default, skip_serializing_if = "is_false")]
     pub required: bool,
-    /// Files and folders, absolute.
+    /// Files and folders, absolute. Without it another key must say what the part is.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub files: Vec<PathBuf>,
-    /// An SQLite database, absolute; copied through the engine's online backup.
+    /// An SQLite database, absolute; copied through the engine's online backup. Without it another key must say
+    /// what the part is.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub sqlite: Option<PathBuf>,
-    /// A command whose standard output is the capture: `{ run = […], … }` as every other command, or program and arguments alone.
+    /// A command whose standard output is the capture: `{ run = […], … }` as every other command, or program and
+    /// arguments alone. Without it another key must say what the part is.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub command: Option<PartCommand>,
-    /// A command that writes the capture into `{scratch}`, or to the paths in `collect`.
+    /// A command that writes the capture into `{scratch}`, or to the paths in `collect`. Without it another key
+    /// must say what the part is.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub export: Option<CommandSpec>,
-    /// A PostgreSQL server: databases, or its whole cluster.
+    /// A PostgreSQL server: databases, or its whole cluster. Without it another key must say what the part is.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub postgres: Option<Postgres>,
-    /// A MariaDB server: databases, or its data folder.
+    /// A MariaDB server: databases, or its data folder. Without it another key must say what the part is.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub mariadb: Option<Mariadb>,
-    /// An application with a web interface.
+    /// An application with a web interface. Without it another key must say what the part is.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub http: Option<HttpExport>,
-    /// What is kept by another system: never counted as stored.
+    /// What is kept by another system: never counted as stored. Without it another key must say what the part is.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub outside: Option<Outside>,
-    /// What `command` prints: bytes, or a tar that is listed file by file.
+    /// What `command` prints: bytes, or a tar that is listed file by file. Without it they are bytes.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub output: Option<OutputForm>,
-    /// Files that `export` writes outside `{scratch}`; must be newer than its start.
+    /// Files that `export` writes outside `{scratch}`; must be newer than its start. Without it the export must
+    /// write into `{scratch}`.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub collect: Vec<PathBuf>,
     /// How long `command` may take where it is program and arguments alone; an hour by default.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub limit: Option<Span>,
-    /// Only files that match one of these; a pattern without `/` matches names at any depth.
+    /// Only files that match one of these; a pattern without `/` matches names at any depth. Without it all files
+    /// are meant.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub include: Vec<String>,
-    /// No files that match one of these, and nothing below such folders.
+    /// No files that match one of these, and nothing below such folders. Without it nothing is left out.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub exclude: Vec<String>,
-    /// Paths below a root that must be in the capture; where one is missing the part fails.
+    /// Paths below a root that must be in the capture; where one is missing the part fails. Without it nobody
+    /// notices that a folder is captured without what matters in it.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub must_contain: Vec<String>,
-    /// Other filesystems mounted below a root are captured too.
+    /// Other filesystems mounted below a root are captured too. Without it they are left out, which is said.
     #[serde(default, skip_serializing_if = "is_false")]
     pub cross_mounts: bool,
-    /// `"ok"`: a root with nothing in it, or on another filesystem than last time, is not a failure.
+    /// `"ok"`: a root with nothing in it, or on another filesystem than last time, is not a failure. Without it
+    /// such a part fails, since most often a disk is not mounted.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub empty: Option<Tolerance>,
     /// `"ok"`: paths that cannot be read are a warning; without it they make the run incomplete.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub unreadable: Option<Tolerance>,
-    /// Copied once before the hold, so that only what changed since then is copied during it.
+    /// Copied once before the hold, so that only what changed since then is copied during it. Without it all of it is read while the application is
+    /// held, where there is no snapshot.
     #[serde(default, skip_serializing_if = "is_false")]
     pub precopy: bool,
-    /// Zstandard level, 1 to 19, where it is not the store's.
+    /// Zstandard level, 1 to 19, where it is not the store's. Without it the store's holds.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schemars(range(min = 1, max = 19))]
     pub zstd_level: Option<i32>,
@@ -83,32 +91,39 @@ pub struct Part {
     /// the hold is not of the same moment as the others.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub when: Option<When>,
-    /// A command that prints names; the part is captured once for each of them.
+    /// A command that prints names; the part is captured once for each of them. Without it the part is captured
+    /// once.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub each: Option<Each>,
-    /// A fact that must be the same before and after the capture; otherwise the capture is repeated.
+    /// A fact that must be the same before and after the capture; otherwise the capture is repeated. Without it
+    /// nobody notices that something changed in the middle of the capture.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub stable: Option<StableFact>,
-    /// Commands whose output becomes a fact.
+    /// Commands whose output becomes a fact. Without them only what Gullet counts by itself is kept with the
+    /// capture.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub facts: BTreeMap<String, CommandSpec>,
-    /// How far a fact may be below the last good run's before it is a warning; `bytes` and `files` are facts too. Where nothing is
-    /// said: half of a database's `rows`, three quarters of the `bytes` of a database or an export, nine tenths of a folder's `files`.
+    /// How far a fact may be below the last good run's before it is a warning; `bytes` and `files` are facts too. By
+    /// default half of a database's `rows`, three quarters of the `bytes` of a database or an export, nine tenths of a folder's `files`.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub max_shrink: BTreeMap<String, Share>,
-    /// The least that a fact may be; below it the part has failed.
+    /// The least that a fact may be; below it the part has failed. Without it a small capture is a warning at most.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub min: BTreeMap<String, f64>,
-    /// What the export is known not to contain. Every restore says it again.
+    /// What the export is known not to contain. Every restore says it again. Without it whoever restores it must
+    /// know by himself.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub omits: Vec<String>,
-    /// How an export is restored: the command that reads it.
+    /// How an export is restored: the command that reads it. Without it a restore in place puts the export into a
+    /// folder, and a person brings it back.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub restore: Option<RestoreHook>,
-    /// What to do by hand after a restore; where there is a probe, it says whether that is done.
+    /// What to do by hand after a restore; where there is a probe, it says whether that is done. Without it nothing
+    /// more is asked for.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub after_restore: Vec<String>,
-    /// Probes of what is to be done by hand after a restore, by the words of `after_restore`.
+    /// Probes of what is to be done by hand after a restore, by the words of `after_restore`. Without it nobody
+    /// looks whether it was done.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub done_when: BTreeMap<String, Probe>,
 }

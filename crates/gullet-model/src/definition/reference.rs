@@ -36,14 +36,18 @@ pub struct KeyEntry {
     pub value: String,
     /// Whether it must be there.
     pub required: bool,
-    /// What it means, what holds without it.
+    /// What it means, and what holds without it.
     pub about: String,
+    /// The version that has it first.
+    pub since: String,
     /// The words that it may be, each with its meaning.
     pub words: Vec<(String, String)>,
     /// How it is written.
     pub example: String,
 }
 
+/// The first version. A key that came later says so: `#[schemars(extend("x-since" = "0.2.0"))]`.
+const FIRST: &str = "0.1.0";
 /// So many keys that two tables have in common are told at one place.
 const SHARED: usize = 7;
 
@@ -93,6 +97,7 @@ fn table(
         value: value_of(&properties[key]),
         required: required.contains(&key.as_str()),
         about: text_at(&properties[key], "description"),
+        since: since(&properties[key]),
         words: words_of(&properties[key]),
         example: example(key),
     });
@@ -150,6 +155,10 @@ fn named_forms(schema: &'static Value) -> Vec<(String, &'static Value)> {
 fn text_at(schema: &Value, key: &str) -> String {
     let own = schema.get(key).and_then(Value::as_str);
     own.or_else(|| resolve(schema).get(key).and_then(Value::as_str)).unwrap_or_default().replace('\n', " ")
+}
+
+fn since(schema: &Value) -> String {
+    schema.get("x-since").and_then(Value::as_str).unwrap_or(FIRST).to_owned()
 }
 
 /// The keys that a table has in common with one that was told before, where these are many.
@@ -235,13 +244,16 @@ mod tests {
     use super::*;
 
     #[test]
-    fn every_key_says_what_it_means_and_has_an_example() {
+    fn every_key_says_what_it_means_and_what_holds_without_it_and_has_an_example() {
         let tables = tables();
         let mut lacking = Vec::new();
         for table in &tables {
             for key in &table.keys {
                 let is_explained = key.about.split_whitespace().count() >= 3;
-                if !is_explained || key.example.is_empty() {
+                // What must be there is an error without it.
+                let is_without = ["ithout it ", "ithout one ", "ithout them ", "y default", "the default"];
+                let is_without = key.required || is_without.iter().any(|words| key.about.contains(words));
+                if !is_explained || !is_without || key.example.is_empty() {
                     lacking.push(format!("{} `{}`: {:?} {:?}", table.title, key.name, key.about, key.example));
                 }
             }
@@ -249,6 +261,12 @@ mod tests {
         }
         assert!(lacking.is_empty(), "{}", lacking.join("\n"));
         assert!(tables.len() > 25 && tables.iter().any(|table| table.places == ["app.NAME.part"]), "{}", tables.len());
+    }
+
+    #[test]
+    fn a_key_that_came_later_says_since_when() {
+        assert_eq!(since(&serde_json::json!({ "type": "string" })), "0.1.0");
+        assert_eq!(since(&serde_json::json!({ "type": "string", "x-since": "0.2.0" })), "0.2.0");
     }
 
     #[test]

@@ -12,33 +12,38 @@ use super::values::{Period, Share};
 pub struct ScheduleSpec {
     /// Its name, which no other schedule of the application has; records name it.
     pub name: String,
-    /// How often: each hour, day, week, month or year.
+    /// How often: each hour, day, week, month or year. Without it there must be `cron`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub every: Option<Every>,
-    /// Instead: cron notation of five fields, as in `30 1 * * 1-5`.
+    /// Instead: cron notation of five fields, as in `30 1 * * 1-5`. Without it there must be `every`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub cron: Option<String>,
-    /// The times of day, as in `01:30`; with `every = "hour"` the minutes, as in `05`.
+    /// The times of day, as in `01:30`; with `every = "hour"` the minutes, as in `05`. Without it `every` is an
+    /// error.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub at: Option<OneOrMany<String>>,
-    /// The days: of a week or a day `mon` or `mon-fri`; of a month `1`, `last`, `first sat`, `last fri`; of a year `12-31`.
+    /// The days: of a week or a day `mon` or `mon-fri`; of a month `1`, `last`, `first sat`, `last fri`; of a year
+    /// `12-31`. Without it `every` of a week, a month or a year is an error; of a day all days are meant.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub on: Option<OneOrMany<OnDay>>,
     /// The zone of all times: an IANA name such as `Europe/Lisbon`, or `local`.
     pub zone: String,
-    /// Days on which it is not run: `01-01`, `2026-12-24`, `2026-12-24..2026-12-26`, `sun`.
+    /// Days on which it is not run: `01-01`, `2026-12-24`, `2026-12-24..2026-12-26`, `sun`. Without it no day is
+    /// left out.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub not_on: Vec<String>,
     /// The time of day by which it must have started; what could not is missed. Without it one hour.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub start_by: Option<String>,
-    /// The time of day by which it must be done; a run that still goes on is ended then, released first.
+    /// The time of day by which it must be done; a run that still goes on is ended then, released first. Without it
+    /// a run may go on for as long as it takes.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub finish_by: Option<String>,
-    /// A run that could not start in time starts as soon as it can, instead of being recorded as missed.
+    /// A run that could not start in time starts as soon as it can, instead of being recorded as missed. Without it
+    /// a night on which the machine was off stays without a run.
     #[serde(default, skip_serializing_if = "super::types::is_false")]
     pub catch_up: bool,
-    /// Only these parts; such runs are partial.
+    /// Only these parts; such runs are partial. Without it all of them.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub parts: Vec<String>,
 }
@@ -47,28 +52,31 @@ pub struct ScheduleSpec {
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[schemars(title = "a calendar", deny_unknown_fields)]
 pub struct CalendarSpec {
-    /// How often: each hour, day, week, month or year.
+    /// How often: each hour, day, week, month or year. Without it there must be `cron`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub every: Option<Every>,
-    /// Instead: cron notation of five fields, as in `30 1 * * 1-5`.
+    /// Instead: cron notation of five fields, as in `30 1 * * 1-5`. Without it there must be `every`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub cron: Option<String>,
-    /// The times of day, as in `01:30`; with `every = "hour"` the minutes, as in `05`.
+    /// The times of day, as in `01:30`; with `every = "hour"` the minutes, as in `05`. Without it `every` is an
+    /// error.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub at: Option<OneOrMany<String>>,
-    /// The days, as in a schedule.
+    /// The days, as in a schedule. Without it `every` of a week, a month or a year is an error; of a day all days
+    /// are meant.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub on: Option<OneOrMany<OnDay>>,
     /// The zone of all times: an IANA name such as `Europe/Lisbon`, or `local`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub zone: Option<String>,
-    /// Days on which it is not done.
+    /// Days on which it is not done. Without it no day is left out.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub not_on: Vec<String>,
     /// The time of day by which it must have started; what could not is missed. Without it one hour.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub start_by: Option<String>,
-    /// What could not start in time is done as soon as it can be, instead of being recorded as missed.
+    /// What could not start in time is done as soon as it can be, instead of being recorded as missed. Without it a
+    /// night on which the machine was off stays without a run.
     #[serde(default, skip_serializing_if = "super::types::is_false")]
     pub catch_up: bool,
 }
@@ -107,22 +115,22 @@ pub struct VerifySpec {
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[schemars(title = "keep rules", deny_unknown_fields)]
 pub struct KeepSpec {
-    /// So many of the newest complete runs.
+    /// So many of the newest complete runs. Without it no run stays for that reason.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub newest: Option<u32>,
-    /// Every run that is younger, however it ended.
+    /// Every run that is younger, however it ended. Without it no run stays for that reason.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub everything_for: Option<Period>,
-    /// The newest complete run of each day, for so long.
+    /// The newest complete run of each day, for so long. Without it no run stays for that reason.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub one_a_day_for: Option<Period>,
-    /// The newest complete run of each week, which begins on Monday.
+    /// The newest complete run of each week, which begins on Monday. Without it no run stays for that reason.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub one_a_week_for: Option<Period>,
-    /// The newest complete run of each month.
+    /// The newest complete run of each month. Without it no run stays for that reason.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub one_a_month_for: Option<Period>,
-    /// The newest complete run of each year.
+    /// The newest complete run of each year. Without it no run stays for that reason.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub one_a_year_for: Option<Period>,
     /// The event logs of runs in the state folder; one year by default. What hooks printed is in the records, which stay.

@@ -21,31 +21,33 @@ pub use command::{CommandSpec, EnvValue, ExitWanted, OneOrMany, Probe, Require, 
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[schemars(title = "the definition", deny_unknown_fields)]
 pub struct Definition {
-    /// Further files, relative to this one; `*` and `?` match names.
+    /// Further files, relative to this one; `*` and `?` match names. Without it this one file is all.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub include: Vec<String>,
     /// The local state folder; `/var/lib/gullet` by default. One a machine, on a local filesystem.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub state: Option<PathBuf>,
-    /// How much is done at the same time.
+    /// How much is done at the same time. Without it the defaults of its keys hold.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub limits: Option<LimitsSpec>,
-    /// Where captures and records are kept.
+    /// Where captures and records are kept. Without one no application has a place to go to.
     #[serde(default)]
     pub store: BTreeMap<String, StoreSpec>,
-    /// The applications to protect.
+    /// The applications to protect. Without one there is nothing to protect.
     #[serde(default)]
     pub app: BTreeMap<String, App>,
-    /// Applications that belong together.
+    /// Applications that belong together. Without it every application is held by itself, and two that belong
+    /// together are captured at different moments.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub group: BTreeMap<String, GroupSpec>,
-    /// What `gullet status` warns of.
+    /// What `gullet status` warns of. Without it the defaults of its keys hold.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub status: Option<StatusSpec>,
-    /// Who may be told of what happens.
+    /// Who may be told of what happens. Without it nobody is told, and whoever wants to know must ask `gullet
+    /// status`.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub notify: BTreeMap<String, NotifySpec>,
-    /// Lists of all applications that are sent by a schedule.
+    /// Lists of all applications that are sent by a schedule. Without it no list is sent.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub report: Vec<ReportSpec>,
 }
@@ -85,10 +87,10 @@ pub struct LimitsSpec {
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[schemars(title = "a group", deny_unknown_fields)]
 pub struct GroupSpec {
-    /// What people call it, in messages and reports.
+    /// What people call it, in messages and reports. Without it they say its name.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub title: Option<String>,
-    /// When to run its applications together.
+    /// When to run its applications together. Without it the group runs by hand only.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub schedule: Vec<ScheduleSpec>,
     /// The applications, in the order in which they are entered.
@@ -132,7 +134,8 @@ impl Definition {
 pub struct StoreSpec {
     /// An absolute folder, `s3://BUCKET/PREFIX`, `sftp://USER@HOST/FOLDER`, or `https://HOST/FOLDER` of a WebDAV server.
     pub location: String,
-    /// Of a bucket: the URL of its server, such as `https://objects.skerry.example`.
+    /// Of a bucket: the URL of its server, such as `https://objects.skerry.example`. A bucket without it is an
+    /// error.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub endpoint: Option<String>,
     /// Of a bucket: its region; `us-east-1` by default.
@@ -143,7 +146,9 @@ pub struct StoreSpec {
     /// `WEBDAV_USER` and `WEBDAV_PASSWORD`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub credentials: Option<Credentials>,
-    /// A file with the certificate (PEM) of the authority that the server's certificate comes from, where it is a private one.
+    /// A file with the certificate (PEM) of the authority that the server's certificate comes from, where it is a
+    /// private one. Without it only authorities that the program knows are believed, and a server with a private
+    /// one is refused.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub authority: Option<PathBuf>,
     /// By SFTP: the file of the private key that signs in; by default those that `ssh` tries.
@@ -155,7 +160,8 @@ pub struct StoreSpec {
     /// How long the server of a far place may be silent before it is given up; 60 s by default.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub limit: Option<Span>,
-    /// The folder must be a mount point, so that the root disk is never filled by mistake.
+    /// The folder must be a mount point, so that the root disk is never filled by mistake. Without it only the
+    /// missing `store.json` tells that a disk is not there.
     #[serde(default, skip_serializing_if = "is_false")]
     pub must_be_mounted: bool,
     /// Zstandard level, 1 to 19; 3 by default.
@@ -163,12 +169,15 @@ pub struct StoreSpec {
     #[schemars(range(min = 1, max = 19))]
     pub zstd_level: Option<i32>,
     /// Public keys (`age1…`, or lines of SSH public keys): what is stored opens only with one of their identities.
+    /// Without it everything lies in clear, and whoever can read the place can read the data.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub encrypt_to: Vec<String>,
-    /// The names of stores that are copies of this one: after each run they get what they do not have yet.
+    /// The names of stores that are copies of this one: after each run they get what they do not have yet. Without
+    /// it there is one copy of everything, which goes when its disk goes.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub copies: Vec<String>,
-    /// When the store is read back by itself: the keys of a schedule, and `share`.
+    /// When the store is read back by itself: the keys of a schedule, and `share`. Without it damage is found only
+    /// when somebody calls `gullet verify`, or by a restore.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub verify: Option<VerifySpec>,
 }
@@ -177,10 +186,10 @@ pub struct StoreSpec {
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[schemars(title = "an application", deny_unknown_fields)]
 pub struct App {
-    /// What people call it, in messages and reports.
+    /// What people call it, in messages and reports. Without it they say its name.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub title: Option<String>,
-    /// The name of the store that its runs go to. It may be left out when there is only one store.
+    /// The name of the store that its runs go to. Without it that is the only store there is; with several it is an error.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub store: Option<String>,
     /// How long the application may be held: from the first `enter` until releasing begins, without the time spent waiting
@@ -190,54 +199,65 @@ pub struct App {
     /// How parts are captured while the application is held; `auto` by default.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub capture_method: Option<CaptureMethod>,
-    /// Commands that make an atomic snapshot where the filesystem itself cannot: of a volume manager, of an appliance.
+    /// Commands that make an atomic snapshot where the filesystem itself cannot: of a volume manager, of an
+    /// appliance. Without it only what the filesystem can do by itself is made.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub snapshot: Option<SnapshotHooks>,
     /// Why the application is never held. The parts are then not from one point in time, and every record says so.
+    /// Without it there must be `hold` or `self_consistent`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub no_hold: Option<String>,
-    /// Why the application needs no hold: its one part is a native export that is consistent by itself. No warning follows from it.
+    /// Why the application needs no hold: its one part is a native export that is consistent by itself. No warning
+    /// follows from it. Without it there must be `hold` or `no_hold`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub self_consistent: Option<String>,
-    /// What a run does to the application's own logs; said in the plan and with each run.
+    /// What a run does to the application's own logs; said in the plan and with each run. Without it nothing is
+    /// said of them.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub log: Option<LogEffect>,
-    /// Commands that print facts of the application: its version, its schema, its licence, its role. They are asked before each run
-    /// and kept with it; a restore in place asks for agreement where they differ.
+    /// Commands that print facts of the application: its version, its schema, its licence, its role. They are asked
+    /// before each run and kept with it; a restore in place asks for agreement where they differ. Without them
+    /// nobody notices that what is restored is of another version than the application that is there.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub facts: BTreeMap<String, CommandSpec>,
-    /// Harmless probes that must pass before anything is touched.
+    /// Harmless probes that must pass before anything is touched. Without it only what preflight knows to look at
+    /// is looked at.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub require: Vec<Require>,
     /// How the application is put into backup mode: steps that are entered in order and released in reverse.
+    /// Without it `no_hold` or `self_consistent` must say why.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub hold: Vec<HoldStep>,
-    /// The pieces of the application's state.
+    /// The pieces of the application's state. An application without one is an error.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub part: Vec<Part>,
-    /// Your commands at stated moments of a run; `gullet explain hooks` says more.
+    /// Your commands at stated moments of a run; `gullet explain hooks` says more. Without it nothing more is
+    /// called.
     #[serde(default, skip_serializing_if = "Hooks::is_empty")]
     pub hooks: Hooks,
-    /// How the application is restored in place, by `gullet restore NAME --in-place`.
+    /// How the application is restored in place, by `gullet restore NAME --in-place`. Without it the application
+    /// must be stopped by hand before a restore in place, and started after it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub restore: Option<RestoreSpec>,
-    /// How `gullet drill` proves that a run restores.
+    /// How `gullet drill` proves that a run restores. Without it only databases are proven, by their own engines;
+    /// of files and exports a drill can say no more than that they are restored intact.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub drill: Option<DrillSpec>,
     /// How old the last complete run may be before `gullet status` calls the application unprotected. By default twice the usual
     /// time between its complete runs, and two days at least.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub expected_every: Option<Span>,
-    /// When to run it. Without a schedule it runs by hand only, and `status` says so.
+    /// When to run it. Without it runs are made by hand only, and `status` says so.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub schedule: Vec<ScheduleSpec>,
-    /// Why it has no schedule: then nobody is warned that it has none.
+    /// Why it has no schedule: then nobody is warned that it has none. Without it an application with no schedule
+    /// is warned of.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub no_schedule: Option<String>,
-    /// Which runs keep what they captured. Without these rules all of them do.
+    /// Which runs keep what they captured. Without it all of them do, and the store grows for ever.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub keep: Option<KeepSpec>,
-    /// Who is told of its runs, and of which.
+    /// Who is told of its runs, and of which. Without it nobody is told of them.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub notify: Vec<NotifyRule>,
 }
@@ -342,36 +362,40 @@ pub struct SnapshotHooks {
 pub struct HoldStep {
     /// Its name, by which plans, records and messages mean it.
     pub name: String,
-    /// Puts the application into backup mode.
+    /// Puts the application into backup mode. Without it there must be `session`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub enter: Option<CommandSpec>,
-    /// Passes when the work in hand is finished; the waiting does not count as time held.
+    /// Passes when the work in hand is finished; the waiting does not count as time held. Without it nothing is
+    /// waited for, and work in hand may be captured half done.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub drained: Option<OneOrMany<Probe>>,
     /// Passes when the application is held. Without it a run is never more than complete with warnings.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub entered: Option<OneOrMany<Probe>>,
-    /// Takes the application out of backup mode. The guard repeats it until `released` passes.
+    /// Takes the application out of backup mode. The guard repeats it until `released` passes. Without it there
+    /// must be `session`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub release: Option<CommandSpec>,
     /// Passes when the application serves again. Before a run exactly one of `entered` and `released` must pass.
+    /// Without it nothing proves that it serves again but the exit code of `release`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub released: Option<OneOrMany<Probe>>,
     /// What to do when the application is held already: refuse (the default), or go on and leave it as it was found.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub if_held: Option<FoundHeld>,
-    /// What a person is told to do when `release` fails.
+    /// What a person is told to do when `release` fails. Without it the command of `release` is named.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub manual_release: Option<String>,
     /// What a person at the terminal is told to do when entering fails; then the application is asked again.
+    /// Without it the command of `enter` is named.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub manual_enter: Option<String>,
-    /// The name of a lock that applications share: only one of them is in such a step at a time. It is waited for before
-    /// anything is entered.
+    /// The name of a lock that applications share: only one of them is in such a step at a time. It is waited for
+    /// before anything is entered. Without it nothing keeps two applications from being held at the same time.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub lock: Option<String>,
-    /// Instead of `enter` and `release`: a process that prints `held` when it owns the lock, keeps it while it lives, and
-    /// lets go when its standard input closes.
+    /// Instead of `enter` and `release`: a process that prints `held` when it owns the lock, keeps it while it
+    /// lives, and lets go when its standard input closes. Without it there must be `enter` and `release`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub session: Option<CommandSpec>,
 }
@@ -391,22 +415,23 @@ pub enum FoundHeld {
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[schemars(title = "the hooks", deny_unknown_fields)]
 pub struct Hooks {
-    /// After preflight, before the application is touched.
+    /// After preflight, before the application is touched. Without it nothing is called then.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub before: Vec<Hook>,
-    /// When the application is held.
+    /// When the application is held. Without it nothing is called then.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub held: Vec<Hook>,
-    /// When it serves again.
+    /// When it serves again. Without it nothing is called then.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub released: Vec<Hook>,
-    /// After a complete run is durable, read back and recorded; the place for clean-up.
+    /// After a complete run is durable, read back and recorded; the place for clean-up. Without it nothing is
+    /// called then.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub succeeded: Vec<Hook>,
-    /// After every other run, also one that was refused or missed.
+    /// After every other run, also one that was refused or missed. Without it nothing is called then.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub failed: Vec<Hook>,
-    /// Last of all, whatever happened.
+    /// Last of all, whatever happened. Without it nothing is called then.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub finished: Vec<Hook>,
 }
@@ -424,10 +449,11 @@ pub struct Hook {
     /// The command.
     #[serde(flatten)]
     pub command: CommandSpec,
-    /// Parts that must have been captured, else it does not run.
+    /// Parts that must have been captured, else it does not run. Without it the hook runs whatever was captured.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub needs: Vec<String>,
-    /// A `succeeded` hook that also runs when the run is complete with warnings.
+    /// A `succeeded` hook that also runs when the run is complete with warnings. Without it a warning keeps such a
+    /// hook from running.
     #[serde(default, skip_serializing_if = "is_false")]
     pub with_warnings: bool,
 }

@@ -132,7 +132,8 @@ fn show_table(ui: &mut Ui, entry: &TableEntry) {
 }
 
 fn show_key(ui: &mut Ui, table: &str, key: &KeyEntry) {
-    ui.say(format!("{}: {}", styled(BOLD, format!("{table}.{}", key.name)), value(key).replace('`', "")));
+    let name = styled(BOLD, format!("{table}.{}", key.name));
+    ui.say(format!("{name}: {} (since {})", value(key).replace('`', ""), key.since));
     ui.say(format!("  {}", key.about.replace('`', "")));
     for word in words(key) {
         ui.say(format!("  {}", word.replace('`', "")));

@@ -52,7 +52,7 @@ pub fn markdown(tables: &[TableEntry]) -> String {
         "# The definition\n\n\
          Generated from the program by its tests; do not edit. `gullet explain KEY` prints any of it in a terminal.\n\n\
          A definition is a TOML file: `./gullet.toml`, or else `/etc/gullet/gullet.toml`, or what `--definition` names. NAME stands for a \
-         name of your own. All keys are there since 0.1.0. A key that the program does not know is an error. More about \
+         name of your own. A key that the program does not know is an error. More about \
          [hooks](reference/hooks.md), [probes](reference/probes.md) and [placeholders](reference/placeholders.md).\n\n",
     );
     for table in tables {
@@ -65,7 +65,7 @@ pub fn markdown(tables: &[TableEntry]) -> String {
             let _ = write!(text, "\nIt stands at {places}.\n");
         }
         for key in &table.keys {
-            let _ = write!(text, "\n### `{}`\n\n{}\n\n", key.name, sentence(&value(key)));
+            let _ = write!(text, "\n### `{}`\n\n{} Since {}.\n\n", key.name, sentence(&value(key)), key.since);
             let _ = writeln!(text, "{}", key.about);
             let words = words(key);
             if !words.is_empty() {
@@ -129,7 +129,12 @@ pub fn manual(tables: &[TableEntry]) -> String {
         }
         for key in &table.keys {
             page.control("TP", []);
-            page.text([bold(key.name.as_str()), roman("  "), italic(plain(&value(key)))]);
+            page.text([
+                bold(key.name.as_str()),
+                roman("  "),
+                italic(plain(&value(key))),
+                roman(format!("  (since {})", key.since)),
+            ]);
             page.text([roman(plain(&key.about))]);
             for word in words(key) {
                 page.control("br", []);

@@ -13,25 +13,25 @@ use super::super::values::Span;
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[schemars(title = "a command", deny_unknown_fields)]
 pub struct CommandSpec {
-    /// Program and arguments; never given to a shell.
+    /// Program and arguments; never given to a shell. Without it another key must say what is called.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub run: Option<Vec<String>>,
-    /// The text of a script, for `interpreter`.
+    /// The text of a script, for `interpreter`. Without it another key must say what is called.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub script: Option<String>,
     /// Program and arguments that run the script; `["/bin/sh", "-eu"]` by default.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub interpreter: Option<Vec<String>>,
-    /// Instead of a program: a URL that is asked for.
+    /// Instead of a program: a URL that is asked for. Without it another key must say what is called.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub get: Option<String>,
-    /// Instead of a program: a URL that `body` is sent to.
+    /// Instead of a program: a URL that `body` is sent to. Without it another key must say what is called.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub post: Option<String>,
-    /// Instead of a program: a URL that `body` is put to.
+    /// Instead of a program: a URL that `body` is put to. Without it another key must say what is called.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub put: Option<String>,
-    /// Instead of a program: a URL that is to be removed.
+    /// Instead of a program: a URL that is to be removed. Without it another key must say what is called.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub delete: Option<String>,
     /// Headers, credentials and body of the request.
@@ -40,7 +40,8 @@ pub struct CommandSpec {
     /// The folder to run in; `/` by default.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub dir: Option<PathBuf>,
-    /// Further environment variables; a secret is `{ env = "…" }`, `{ file = "…" }` or `{ run = […] }`.
+    /// Further environment variables; a secret is `{ env = "…" }`, `{ file = "…" }` or `{ run = […] }`. Without it the command has what Gullet
+    /// gives it (`PATH`, `HOME`, `LC_ALL` and its own, `GULLET_…`), and nothing of the caller's.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub env: BTreeMap<String, EnvValue>,
     /// How long it may take. Without it a hook has 5 minutes, a probe 30 seconds, an export one hour. At the limit it is
@@ -51,10 +52,12 @@ pub struct CommandSpec {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schemars(range(min = 1, max = 100))]
     pub tries: Option<u32>,
-    /// The account to run as, with its groups and its home; needs root, or `through`.
+    /// The account to run as, with its groups and its home; needs root, or `through`. Without it the command runs
+    /// as Gullet does.
     #[serde(default, rename = "as", skip_serializing_if = "Option::is_none")]
     pub run_as: Option<String>,
     /// Program and arguments that take this command as further arguments, such as `["sudo", "-n", "-u", "desk"]`.
+    /// Without it the command is started directly.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub through: Option<Vec<String>>,
 }
@@ -107,25 +110,28 @@ pub struct Probe {
     /// The command.
     #[serde(flatten)]
     pub command: CommandSpec,
-    /// The output is exactly this.
+    /// The output is exactly this. Without it the output is not looked at for that.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub prints: Option<String>,
-    /// The output contains this.
+    /// The output contains this. Without it the output is not looked at for that.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub contains: Option<String>,
-    /// The output matches this regular expression.
+    /// The output matches this regular expression. Without it the output is not looked at for that.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub matches: Option<String>,
-    /// Every line of the output matches this regular expression, and there is at least one.
+    /// Every line of the output matches this regular expression, and there is at least one. Without it the output
+    /// is not looked at for that.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub every_line: Option<String>,
-    /// The output is JSON, and at each of these pointers (RFC 6901) stands this value.
+    /// The output is JSON, and at each of these pointers (RFC 6901) stands this value. Without it the output is not
+    /// looked at for that.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub json: BTreeMap<String, serde_json::Value>,
     /// The exit code: 0 by default, a number, or `"any"`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub exit: Option<ExitWanted>,
-    /// The status that a request must get, where that is not one from 200 to 299.
+    /// The status that a request must get, where that is not one from 200 to 299. Without it any status from 200 to
+    /// 299 passes.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schemars(range(min = 100, max = 599))]
     pub status: Option<u16>,
@@ -188,7 +194,7 @@ pub struct Require {
     /// The probe.
     #[serde(flatten)]
     pub probe: Probe,
-    /// What to do when it does not pass.
+    /// What to do when it does not pass. Without it only what was found is said.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub advice: Option<String>,
 }
