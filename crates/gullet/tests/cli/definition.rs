@@ -327,6 +327,11 @@ fn starters_can_be_planned_before_their_sources_are_there_and_included_together(
         // What is not there is told with the line where it stands.
         assert!(plan.code == 0 || (plan.code == 3 && plan.err.contains("is not there")), "{name}: {}", plan.err);
     }
+    // On a machine that has what it is of, each one passes without a change.
+    for name in &names {
+        let (code, text) = planned_where_all_is_there(&place, name);
+        assert_eq!(code, 0, "{name}: {text}");
+    }
     let files: Vec<String> = names.iter().map(|name| format!("\"{name}.toml\"")).collect();
     place.file("gullet.toml", format!("include = [{}]\nstate = \"/var/lib/gullet\"\n", files.join(", ")));
     let schema = place.gullet(&["try", names[1]]);
@@ -336,4 +341,38 @@ fn starters_can_be_planned_before_their_sources_are_there_and_included_together(
     place.gullet(&["store", "new", "depot"]).exits(0);
     place.gullet(&["plan", "app"]).exits(3).says("a").says("steps").says("`a` is required");
     place.gullet(&["run", "app"]).exits(3).says("`a` is required");
+}
+
+/// Plans a starter at a place of its own, on which there is nothing but what `make` makes.
+fn planned_at_a_place_of_its_own(place: &Place, name: &str, make: &str) -> (i32, String) {
+    let mut script =
+        String::from("set -e; for d in var/lib var/mail var/spool srv; do mount -t tmpfs none /$d; done\n");
+    script += "mkdir /srv/etc; cp -a /etc/. /srv/etc; mount --bind /srv/etc /etc\n";
+    script += &format!("{make}exec \"$@\"");
+    let mut inside = std::process::Command::new("unshare");
+    inside.args(["--mount", "sh", "-c", &script, "sh", crate::harness::GULLET, "--definition"]);
+    let output = inside.arg(place.path(&format!("{name}.toml"))).args(["plan", name]).output().unwrap();
+    (output.status.code().unwrap(), String::from_utf8_lossy(&[output.stdout, output.stderr].concat()).into_owned())
+}
+
+/// The same where there is everything that it said was lacking.
+fn planned_where_all_is_there(place: &Place, name: &str) -> (i32, String) {
+    let pattern = regex::Regex::new("cannot access `([^`]+)`|`([^`]+)` is not there").unwrap();
+    let (mut code, mut told) = planned_at_a_place_of_its_own(place, name, "");
+    let mut make = String::new();
+    // Of a part with several sources the first one that is not there is told.
+    for _ in 0..4 {
+        for found in pattern.captures_iter(&told) {
+            let path = found.get(1).or(found.get(2)).unwrap().as_str();
+            // What ends in a dot and a few letters is a file.
+            let is_file = std::path::Path::new(path).extension().is_some();
+            make += &if is_file {
+                format!("mkdir -p $(dirname {path}); touch {path}\n")
+            } else {
+                format!("mkdir -p {path}\n")
+            };
+        }
+        (code, told) = planned_at_a_place_of_its_own(place, name, &make);
+    }
+    (code, told)
 }
