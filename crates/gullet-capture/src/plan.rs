@@ -466,8 +466,7 @@ fn one_of_each(part: &Part, name: &str, values: &BTreeMap<String, String>) -> Re
 fn filled_path(path: &Path, values: &BTreeMap<String, String>) -> Result<PathBuf, String> {
     let Some(text) = path.to_str() else { return Ok(path.to_path_buf()) };
     let used = gullet_model::definition::placeholders::names(text).into_iter().filter_map(|name| values.get(name));
-    if let Some(value) =
-        used.into_iter().find(|value| value.contains('/') || value.as_str() == ".." || value.is_empty())
+    if let Some(value) = used.into_iter().find(|value| value.contains('/') || matches!(value.as_str(), "" | "." | ".."))
     {
         return Err(format!("{value:?} cannot be a piece of the path `{text}`"));
     }

@@ -127,9 +127,8 @@ pub(crate) fn tar(path: &Path, lister: &mut Lister, deposit: &mut Deposit<'_>) -
 }
 
 fn tar_name(bytes: &[u8]) -> PathName {
-    let plain = bytes.strip_prefix(b"./").unwrap_or(bytes);
-    let plain = if plain == b"." { b"" } else { plain };
-    PathName::new(plain.strip_suffix(b"/").unwrap_or(plain))
+    let pieces: Vec<&[u8]> = bytes.split(|byte| *byte == b'/').filter(|piece| !matches!(*piece, b"" | b".")).collect();
+    PathName::new(pieces.join(&b'/'))
 }
 
 fn tar_entry<R: Read>(name: PathName, member: &mut tar::Entry<'_, R>) -> std::io::Result<Entry> {

@@ -14,6 +14,7 @@ use toml::de::{DeTable, DeValue};
 use super::check::Checker;
 use super::expand;
 use super::flaw::{Flaw, Flaws, Places, Source, key_path};
+use super::part::Part;
 use super::rules;
 use super::types::{App, Definition};
 
@@ -80,6 +81,7 @@ pub fn load_sound(path: &Path, host: &str) -> Result<Loaded, LoadError> {
             Err(message) => flaws.push(places.flaw(&at, message, None)),
         }
     }
+    definition.app.values_mut().flat_map(|app| &mut app.part).for_each(Part::write_paths_plainly);
     let mut left_out = of_files;
     let broken = broken_apps(flaws.iter().chain(&left_out));
     // What names an application that is left out would be wrong for that alone.

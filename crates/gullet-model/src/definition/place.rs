@@ -59,7 +59,7 @@ impl StorePlace {
     /// What is wrong with it, in words.
     pub fn parse(location: &str) -> Result<Self, String> {
         let Some((scheme, rest)) = location.split_once("://") else {
-            let folder = PathBuf::from(location);
+            let folder = super::source::plain(Path::new(location));
             return if folder.is_absolute() {
                 Ok(Self::Folder(folder))
             } else {
@@ -142,6 +142,7 @@ impl StoreSpec {
             ("key_file", self.key_file.is_some()),
             ("known_hosts", self.known_hosts.is_some()),
             ("limit", self.limit.is_some()),
+            ("locked_for", self.locked_for.is_some()),
         ];
         written.into_iter().filter(|(_, is_written)| *is_written).map(|(key, _)| key).collect()
     }

@@ -148,6 +148,23 @@ impl PartSource {
     }
 }
 
+/// A path without what means nothing: `.`, `//`, and a `/` at the end.
+pub(super) fn plain(path: &Path) -> PathBuf {
+    path.components().collect()
+}
+
+impl Part {
+    /// Writes its paths as a listing has them. A capture whose root were written otherwise could not be read again.
+    pub(super) fn write_paths_plainly(&mut self) {
+        let cluster = self.postgres.iter_mut().filter_map(|server| server.cluster.as_mut());
+        let datadir = self.mariadb.iter_mut().filter_map(|server| server.datadir.as_mut());
+        for path in self.files.iter_mut().chain(&mut self.sqlite).chain(&mut self.collect).chain(cluster).chain(datadir)
+        {
+            *path = plain(path);
+        }
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -28,7 +28,7 @@ fn stored(entries: &[Entry]) -> (ChunkReader, ListingRef, u64) {
     let mut listing = ListingWriter::default();
     let mut put = |bytes: &[u8]| deposit.put(bytes);
     for entry in entries {
-        listing.push(entry, &mut put).unwrap();
+        listing.push_any(entry, &mut put).unwrap();
     }
     let root = listing.finish(&mut put).unwrap();
     let done = deposit.finish().unwrap();
@@ -355,4 +355,13 @@ fn what_two_listings_share_is_passed_over_unread() {
     // That is so: neither can be read whole.
     let whole = ListingReader::new(&mut a).for_each(&one.root, |_, _| Ok::<_, StoreError>(()));
     assert!(matches!(whole, Err(StoreError::NoChunk { .. })), "{whole:?}");
+}
+
+#[test]
+fn what_could_not_be_read_again_is_not_written() {
+    let mut put = |_: &[u8]| -> Result<Hash, StoreError> { unreachable!("a block is not closed") };
+    for path in ["", "/a", "a//b", "a/", "a/.", "./a", "a/../b", ".."] {
+        let error = ListingWriter::default().push(&file(path, 1), &mut put).unwrap_err();
+        assert!(error.to_string().contains("no plain path"), "{path:?}: {error}");
+    }
 }

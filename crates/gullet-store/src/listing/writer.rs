@@ -56,8 +56,21 @@ impl ListingWriter {
     /// Adds an entry; `put` stores a chunk. Gives the block that it closes.
     ///
     /// # Errors
-    /// What `put` gives; [`StoreError::Damaged`] when the entry is not after the one before it.
+    /// What `put` gives; [`StoreError::Damaged`] when the entry is not after the one before it, or could not be read again.
     pub fn push(
+        &mut self,
+        entry: &Entry,
+        put: &mut impl FnMut(&[u8]) -> Result<Hash, StoreError>,
+    ) -> Result<Option<ClosedBlock>, StoreError> {
+        // What could not be read again is not written.
+        if !entry.path.is_plain() {
+            return Err(unsound(format!("`{}` cannot stand in it: it is no plain path", entry.path)));
+        }
+        self.push_any(entry, put)
+    }
+
+    /// The same of an entry with any path, as a hostile store could have it.
+    pub(super) fn push_any(
         &mut self,
         entry: &Entry,
         put: &mut impl FnMut(&[u8]) -> Result<Hash, StoreError>,

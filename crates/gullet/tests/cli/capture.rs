@@ -416,3 +416,47 @@ fn damaged_notes_of_the_last_capture_cost_a_reading_and_nothing_else() {
     place.gullet(&["run", "app"]).exits(0);
     assert_eq!(place.capture("docs")["counts"]["bytes_read"], 0, "the notes are sound again");
 }
+
+#[test]
+fn a_path_may_be_written_in_any_way_that_means_it() {
+    for written in ["@/docs/", "@//docs", "/@/docs", "@/./docs", "@/docs/."] {
+        let place = Place::new();
+        place.file("docs/a", "a");
+        place.file("docs/sub/b", "b");
+        place.define(&format!(
+            "[app.app]\nno_hold = \"a test\"\nno_schedule = \"a test\"\n[[app.app.part]]\nname = \"docs\"\nfiles = [\"{written}\"]\n"
+        ));
+        place.gullet(&["store", "new", "depot"]).exits(0);
+        place.gullet(&["run", "app"]).exits(0);
+        place.gullet(&["verify"]).exits(0).says("✓ intact: 1 run");
+        let only = format!("{}/", place.text("docs/sub"));
+        place.gullet(&["restore", "app@latest", "--into", "some", "--path", &only]).exits(0);
+        assert_eq!(place.files_below("some").len(), 1, "{written}");
+        place.gullet(&["restore", "app@latest", "--into", "out"]).exits(0);
+        let docs = place.text("docs");
+        assert_eq!(fs::read(place.path("out/files").join(format!("{}/a", &docs[1..]))).unwrap(), b"a", "{written}");
+    }
+    let place = Place::new();
+    place.define("[app.app]\nno_hold = \"a test\"\n[[app.app.part]]\nname = \"docs\"\nfiles = [\"@/docs/../docs\"]\n");
+    place.gullet(&["plan", "app"]).exits(3).says("write the path without `..`");
+}
+
+#[test]
+fn a_tar_may_name_its_members_in_any_way_and_never_lead_out() {
+    let script = "import io, sys, tarfile\\nout = tarfile.open(fileobj=sys.stdout.buffer, mode='w|')\\n\
+                  for name in NAMES:\\n  i = tarfile.TarInfo(name); i.size = 1; out.addfile(i, io.BytesIO(b'x'))\\nout.close()";
+    let part = |names: &str| {
+        let script = script.replace("NAMES", names);
+        format!("[[app.app.part]]\nname = \"list\"\noutput = \"tar\"\ncommand = [\"python3\", \"-c\", \"{script}\"]\n")
+    };
+    let place = Place::with_parts(&part("['/srv/a', './b', 'c//d', './/e/./f']"));
+    place.gullet(&["run", "app"]).exits(0);
+    place.gullet(&["verify"]).exits(0).says("✓ intact: 1 run");
+    place.gullet(&["restore", "app@latest", "--into", "out"]).exits(0);
+    let found: Vec<String> =
+        place.files_below("out/exports/list").iter().map(|path| path.display().to_string()).collect();
+    let ends: Vec<&str> = found.iter().map(|path| path.rsplit_once("/list/").unwrap().1).collect();
+    assert_eq!(ends, ["b", "c/d", "e/f", "srv/a"]);
+    let place = Place::with_parts(&part("['a', '../b']"));
+    place.gullet(&["run", "app"]).exits(1).says("the tar has a path that leads elsewhere");
+}

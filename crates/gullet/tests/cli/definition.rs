@@ -112,7 +112,13 @@ fn each_flaw_has_its_place_and_its_words() {
             "in a part with `each` only",
             "",
         ),
-        ("[[app.desk.part]]\nname = \"a\"\nfiles = [\"relative\"]\n".to_owned(), "6:1", "must be absolute", ""),
+        ("[[app.desk.part]]\nname = \"a\"\nfiles = [\"relative\"]\n".to_owned(), "8:10", "must be absolute", ""),
+        (
+            "[[app.desk.part]]\nname = \"a\"\nsqlite = \"/srv/../a.db\"\n".to_owned(),
+            "8:10",
+            "up and down",
+            "without `..`",
+        ),
         (
             "[[app.desk.part]]\nname = \"a\"\nexport = { run = [\"dump\"] }\n".to_owned(),
             "8:10",

@@ -1,6 +1,7 @@
 //! Rules for one part.
 
 use std::collections::BTreeMap;
+use std::path::Component;
 
 use super::super::part::{Part, PartCommand, PartKind, When};
 use super::super::placeholders;
@@ -54,8 +55,15 @@ impl Rules<'_> {
             }
         };
         let kind = source.kind();
-        for path in source.paths().filter(|path| !path.is_absolute()) {
-            self.flaw(at, format!("`{}` must be absolute", path.display()), None);
+        for (key, path) in source.keyed_paths() {
+            let at = format!("{at}/{key}");
+            if !path.is_absolute() {
+                self.flaw(&at, format!("`{}` must be absolute", path.display()), None);
+            }
+            if path.components().any(|piece| piece == Component::ParentDir) {
+                let hint = "write the path without `..`: a link on the way could lead elsewhere".to_owned();
+                self.flaw(&at, format!("`{}` leads up and down again", path.display()), Some(hint));
+            }
         }
         self.keys_of_kind(at, part, kind);
         let each = part.each.is_some();
