@@ -136,6 +136,7 @@ pub fn location_of(spec: &StoreSpec, environment: &BTreeMap<String, String>) -> 
                 token: said.get(TOKEN).cloned(),
                 authority,
                 limit,
+                locked_for: spec.locked_for.map(|span| span.0),
             };
             Ok(bucket(&place)?)
         }

@@ -27,6 +27,7 @@
 mod apart;
 mod clear;
 mod ended;
+mod locked;
 mod locks;
 mod notices;
 mod proven;
@@ -48,6 +49,7 @@ use gullet_model::ids::Random;
 use gullet_model::ids::random_id;
 
 pub use apart::ApartFolder;
+pub use locked::LockedObjects;
 pub use locks::{AppLock, SweepLock};
 pub use proven::ProvenDocuments;
 

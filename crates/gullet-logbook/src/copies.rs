@@ -14,6 +14,7 @@ use std::sync::Arc;
 use gullet_store::{DocumentName, Hash, Hasher, IoPath, Location, PayloadFile, STORE_FILE, Store, StoreError, hash_of};
 use serde::Serialize;
 
+use crate::locks::{LockReport, keep_locked};
 use crate::logbook::{Logbook, Logged};
 use crate::parallel;
 use gullet_host::state::{ProvenDocuments, State, StateError, SweepLock};
@@ -83,6 +84,9 @@ pub struct CopyReport {
     pub runs: Vec<RunId>,
     /// Objects that could not be copied, with the reason; what needs them has no second copy.
     pub problems: Vec<(String, String)>,
+    /// What was locked at a place that locks.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub locks: Option<LockReport>,
 }
 
 /// One store that is copied to a place.
@@ -142,6 +146,11 @@ impl Copying<'_> {
                 sending.report.runs.push(logged.record.run.clone());
             }
         }
+        let copied = |logged: &&Logged| sending.report.runs.contains(&logged.record.run);
+        let copied: Vec<_> =
+            book.runs.iter().filter(copied).map(|logged| (logged.name.as_str(), logged.holdings())).collect();
+        let (store, now) = (&self.from.info().id, self.world.clock.now());
+        sending.report.locks = keep_locked(self.to.as_ref(), store, &copied, self.state, now)?;
         Ok(sending.report)
     }
 

@@ -12,6 +12,7 @@
 
 pub mod copies;
 pub mod keep;
+pub mod locks;
 pub mod logbook;
 pub mod parallel;
 pub mod sealed;

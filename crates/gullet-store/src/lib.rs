@@ -40,8 +40,8 @@ pub use document::{Document, DocumentName};
 pub use error::{IoPath, PathError, StoreError};
 pub use hash::{Hash, Hasher};
 pub use location::{
-    BucketPlace, Folder, Lengths, Location, Memory, NewObject, ObjectInfo, SeekRead, SshFolderPlace, WebFolderPlace,
-    bucket, free_space, ssh_folder, web_folder,
+    BucketPlace, Folder, Lengths, Location, Memory, NewObject, ObjectInfo, ObjectVersion, SeekRead, SinceThen,
+    SshFolderPlace, Versioned, WebFolderPlace, bucket, free_space, ssh_folder, web_folder,
 };
 pub use payload::{FRAME_LIMIT, OpenPayload, PayloadFile, Toc, TocChunk, TocFrame};
 pub use probe::{Abilities, probe};

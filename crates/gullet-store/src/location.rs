@@ -17,6 +17,7 @@ mod keyed;
 mod lengths;
 mod remote;
 mod sftp;
+mod versioned;
 mod web;
 mod webdav;
 
@@ -24,6 +25,7 @@ pub use bucket::{BucketPlace, bucket};
 pub use folder::Folder;
 pub use lengths::Lengths;
 pub use sftp::{SshFolderPlace, ssh_folder};
+pub use versioned::{ObjectVersion, SinceThen, Versioned};
 pub use webdav::{WebFolderPlace, web_folder};
 
 /// One object as a location lists it.
@@ -93,6 +95,11 @@ pub trait Location: Send + Sync {
     /// back for that. Elsewhere whoever wants to know reads it.
     fn checks_what_arrives(&self) -> bool {
         false
+    }
+
+    /// The place as one that keeps versions of its objects, where it may be one.
+    fn versioned(&self) -> Option<&dyn Versioned> {
+        None
     }
 
     /// A whole object, or none of it where it is longer than `most` bytes.

@@ -22,6 +22,9 @@ pub struct Abilities {
     pub has_one_winner: bool,
     /// An object can be removed. A place where this account may only add is a good one, too.
     pub removes: bool,
+    /// An object that is asked to be locked is locked; none where that is not asked for.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub locks: Option<bool>,
 }
 
 /// Tries a place with objects below `probes/ID-`, and removes them where it may.
@@ -34,11 +37,13 @@ pub fn probe(location: &dyn Location, id: &str) -> Result<Abilities, StoreError>
     let bytes: Vec<u8> = std::iter::repeat_with(|| fastrand::u8(..)).take(LENGTH).collect();
     location.write(&name, &bytes)?;
     let tried = tried(location, &name, &bytes);
+    let versioned = location.versioned().filter(|versioned| versioned.locked_for().is_some());
+    let locks = versioned.map(|versioned| Ok::<_, StoreError>(versioned.locked_until(&name)?.is_some())).transpose()?;
     let removed = location.remove(&name);
     let creates_only = tried?;
     let has_one_winner = has_one_winner(location, id)?;
     let removes = removed.is_ok() && location.length(&name)?.is_none();
-    Ok(Abilities { creates_only, has_one_winner, removes })
+    Ok(Abilities { creates_only, has_one_winner, removes, locks })
 }
 
 /// Reads an object that was written in all ways, and writes it again: gives whether that was refused.
@@ -95,7 +100,7 @@ mod tests {
 
     #[test]
     fn a_folder_and_memory_can_do_everything_and_keep_nothing_of_it() {
-        let all = Abilities { creates_only: true, has_one_winner: true, removes: true };
+        let all = Abilities { creates_only: true, has_one_winner: true, removes: true, locks: None };
         let folder = tempfile::tempdir().unwrap();
         let folder = Folder::new(folder.path());
         assert_eq!(probe(&folder, "x").unwrap(), all);

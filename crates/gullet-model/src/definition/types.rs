@@ -160,6 +160,11 @@ pub struct StoreSpec {
     /// How long the server of a far place may be silent before it is given up; 60 s by default.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub limit: Option<Span>,
+    /// Of a bucket: for how long what is written is locked, so that nobody can remove or replace it before, whatever credentials he
+    /// has. What later runs stand on is locked anew. The bucket must be one that can lock. Without it whoever takes over the machine
+    /// can remove what the machine can remove.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub locked_for: Option<Span>,
     /// The folder must be a mount point, so that the root disk is never filled by mistake. Without it only the
     /// missing `store.json` tells that a disk is not there.
     #[serde(default, skip_serializing_if = "is_false")]

@@ -14,11 +14,18 @@ use data_encoding::HEXLOWER;
 use futures_executor::block_on;
 use futures_util::TryStreamExt;
 use md5::{Digest, Md5};
-use object_store::aws::{AmazonS3, AmazonS3Builder, Checksum};
+use object_store::aws::{AmazonS3, AmazonS3Builder, AwsCredential, Checksum};
 use object_store::{ClientOptions, ObjectStore, PutMode, PutOptions, PutResult, RetryConfig};
+
+mod signed;
+mod versions;
+
+use signed::Signed;
+use versions::Versions;
 
 use super::keyed::Keyed;
 use super::remote::{Remote, Requests};
+use super::versioned::Versioned;
 use super::web::{self, Web, failure_in};
 use super::{Location, ObjectInfo};
 use crate::error::{PathError, StoreError};
@@ -44,6 +51,8 @@ pub struct BucketPlace {
     pub authority: Option<Vec<u8>>,
     /// How long the server may be silent.
     pub limit: Duration,
+    /// How long what is written is locked against everybody.
+    pub locked_for: Option<Duration>,
 }
 
 /// The place's name, as a person would write it.
@@ -62,6 +71,15 @@ fn shown(place: &BucketPlace) -> String {
 pub fn bucket(place: &BucketPlace) -> Result<Arc<dyn Location>, StoreError> {
     let wrong = |error: std::io::Error| StoreError::Io(PathError::new(shown(place), error));
     let web = Web::new(place.limit, place.authority.as_deref()).map_err(wrong)?;
+    let credential =
+        AwsCredential { key_id: place.key.clone(), secret_key: place.secret.clone(), token: place.token.clone() };
+    let signed = Signed {
+        web,
+        credential: Arc::new(credential),
+        region: place.region.clone(),
+        url: format!("{}/{}", place.endpoint.trim_end_matches('/'), place.bucket),
+        locked_for: place.locked_for,
+    };
     let mut builder = AmazonS3Builder::new()
         .with_bucket_name(&place.bucket)
         .with_endpoint(place.endpoint.trim_end_matches('/'))
@@ -74,18 +92,21 @@ pub fn bucket(place: &BucketPlace) -> Result<Arc<dyn Location>, StoreError> {
         .with_client_options(ClientOptions::new().with_allow_http(true))
         // What may pass is tried again below this, where it is known what went wrong.
         .with_retry(RetryConfig { max_retries: 0, ..RetryConfig::default() })
-        .with_http_connector(web);
+        .with_http_connector(signed.clone());
     if let Some(token) = &place.token {
         builder = builder.with_token(token);
     }
     let store = builder.build().map_err(|error| wrong(std::io::Error::other(error)))?;
     let objects = Keyed::new(store, place.prefix.clone(), shown(place));
-    let bucket = Bucket { objects, creates_only: AtomicBool::new(true) };
+    let (prefix, bucket) = (place.prefix.clone(), place.bucket.clone());
+    let versions = Versions { signed, prefix, bucket, shown: shown(place) };
+    let bucket = Bucket { objects, versions, creates_only: AtomicBool::new(true) };
     Ok(Arc::new(Remote(Arc::new(bucket))))
 }
 
 struct Bucket {
     objects: Keyed<AmazonS3>,
+    versions: Versions,
     /// Whether the server knows how to create only what is not there, as far as is known.
     creates_only: AtomicBool,
 }
@@ -93,6 +114,20 @@ struct Bucket {
 impl Bucket {
     fn put_as(&self, name: &str, bytes: &Bytes, mode: PutMode) -> Result<PutResult, object_store::Error> {
         block_on(self.objects.store.put_opts(&self.objects.key(name), bytes.clone().into(), PutOptions::from(mode)))
+    }
+
+    /// Why an object could not be put. A server says of a bucket that cannot lock that the request is wrong, and some say no more.
+    fn not_put(&self, name: &str, error: object_store::Error) -> StoreError {
+        let is_wrong = matches!(failure_in(&error), Some(web::RequestFailure::Refused { status: 400, .. }));
+        let what =
+            failure_in(&error).filter(|_| is_wrong && self.versions.locked_for().is_some()).map(ToString::to_string);
+        match what {
+            Some(said) => {
+                let text = format!("{}; can the bucket lock (object lock)?", said.trim_end_matches([':', ' ']));
+                PathError::new(format!("{}/{name}", self.describe()), std::io::Error::other(text)).into()
+            }
+            None => self.objects.failed(name, error),
+        }
     }
 
     /// Whether what arrived is what was sent. Nearly all servers give the MD5 of what they stored as the object's tag; where the tag
@@ -115,6 +150,10 @@ impl Requests for Bucket {
 
     fn describe(&self) -> String {
         self.objects.shown().to_owned()
+    }
+
+    fn versioned(&self) -> Option<&dyn Versioned> {
+        Some(&self.versions)
     }
 
     fn list(&self, prefix: &str) -> Result<Vec<ObjectInfo>, StoreError> {
@@ -155,13 +194,13 @@ impl Requests for Bucket {
                     return Ok(());
                 }
                 Err(error) if is_unknown(&error) => self.creates_only.store(false, Ordering::Relaxed),
-                Err(error) => return Err(self.objects.failed(name, error)),
+                Err(error) => return Err(self.not_put(name, error)),
             }
         }
         if self.length(name)?.is_some() {
             return Err(StoreError::Exists { name: name.to_owned() });
         }
-        let put = self.put_as(name, &bytes, PutMode::Overwrite).map_err(|error| self.objects.failed(name, error))?;
+        let put = self.put_as(name, &bytes, PutMode::Overwrite).map_err(|error| self.not_put(name, error))?;
         self.arrived(name, &bytes, &put)
     }
 

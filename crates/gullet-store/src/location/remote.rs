@@ -9,7 +9,7 @@ use std::io::{self, Read, Seek, SeekFrom, Write};
 use std::ops::Range;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
-use super::{INCOMING, Location, NewObject, ObjectInfo, SeekRead, checked, flattened};
+use super::{INCOMING, Location, NewObject, ObjectInfo, SeekRead, Versioned, checked, flattened};
 use crate::error::StoreError;
 use crate::hash::Hash;
 
@@ -40,6 +40,10 @@ pub(super) trait Requests: Send + Sync + 'static {
     fn remove(&self, name: &str) -> Result<(), StoreError>;
     /// As [`Location::checks_what_arrives`].
     fn checks_what_arrives(&self) -> bool;
+    /// As [`Location::versioned`].
+    fn versioned(&self) -> Option<&dyn Versioned> {
+        None
+    }
     /// As [`Location::free_space`].
     fn free_space(&self) -> Result<Option<u64>, StoreError> {
         Ok(None)
@@ -138,6 +142,10 @@ impl<R: Requests> Location for Remote<R> {
 
     fn checks_what_arrives(&self) -> bool {
         self.0.checks_what_arrives()
+    }
+
+    fn versioned(&self) -> Option<&dyn Versioned> {
+        self.0.versioned()
     }
 
     fn read(&self, name: &str) -> Result<Vec<u8>, StoreError> {

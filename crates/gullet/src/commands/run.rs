@@ -104,7 +104,7 @@ pub fn run(ui: &mut Ui, global: &Global, args: &RunArgs) -> Result<Exit, Command
                     summary(ui, &ended);
                     // Before the keep rules, which wait for copies. What was refused has stored nothing.
                     if !matches!(ended.outcome, Outcome::Refused | Outcome::Missed) {
-                        copy::after_run(ui, &loaded, &state, &outside, &ended.record.app);
+                        copy::after_run(ui, &loaded, &state, &outside, &ended);
                     }
                     if ended.outcome.is_whole() && !ended.record.partial {
                         // Last of all, and only after success; what goes wrong with it takes nothing from the run.

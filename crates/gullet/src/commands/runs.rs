@@ -84,7 +84,7 @@ fn kind_of(text: &str) -> Result<ProblemKind, String> {
         .ok_or_else(|| "`gullet runs --json` names the kinds that there are, as `causes`".to_owned())
 }
 
-fn moment(text: &str) -> Result<Moment, String> {
+pub(super) fn moment(text: &str) -> Result<Moment, String> {
     Moment::parse(text)
         .ok_or_else(|| "write a day (2026-11-03), a day and a time (2026-11-03T12:00), or `yesterday`".to_owned())
 }

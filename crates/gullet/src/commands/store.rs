@@ -1,5 +1,6 @@
 //! `gullet store`.
 
+mod bring_back;
 pub(super) mod copy;
 
 use std::path::Path;
@@ -37,6 +38,7 @@ pub enum StoreCommand {
     /// Example: gullet store test depot
     Test(NamedArgs),
     Copy(copy::CopyArgs),
+    BringBack(bring_back::BringBackArgs),
     Sweep(SweepArgs),
     Rebuild(RebuildArgs),
 }
@@ -110,6 +112,7 @@ pub fn store(ui: &mut Ui, global: &Global, command: &StoreCommand) -> Result<Exi
         StoreCommand::Info(args) => info(ui, global, &args.store),
         StoreCommand::Test(args) => test(ui, global, &args.store),
         StoreCommand::Copy(args) => copy::copy(ui, global, args),
+        StoreCommand::BringBack(args) => bring_back::bring_back(ui, global, args),
         StoreCommand::Sweep(args) => sweep(ui, global, args),
         StoreCommand::Rebuild(args) => rebuild(ui, global, args),
     }
@@ -149,7 +152,8 @@ fn test(ui: &mut Ui, global: &Global, name: &str) -> Result<Exit, CommandError> 
     let place = store.location();
     let abilities = probe(place.as_ref(), &random_id(&SystemRandom, 12))?;
     let free = place.free_space()?;
-    let exit = if abilities.creates_only && abilities.has_one_winner && abilities.removes {
+    let locks = abilities.locks != Some(false);
+    let exit = if abilities.creates_only && abilities.has_one_winner && abilities.removes && locks {
         Exit::Complete
     } else {
         Exit::Warnings
@@ -180,6 +184,7 @@ fn test(ui: &mut Ui, global: &Global, name: &str) -> Result<Exit, CommandError> 
             abilities.removes,
             "nothing can be removed there with these rights: `thin` goes on, `store sweep` frees nothing",
         ),
+        (locks, "nothing is locked there, though `locked_for` asks for it: can the bucket lock (object lock)?"),
     ];
     for (_, what) in lacks.iter().filter(|(can, _)| !can) {
         ui.say(format!("  {} {what}", styled(WARN, "!")));
@@ -202,7 +207,7 @@ pub(super) fn sweep_store(
 }
 
 /// Tells what a sweep removed, or would.
-pub(super) fn show_sweep(ui: &mut Ui, sweep: &Sweep, done: bool) {
+pub(super) fn show_sweep(ui: &mut Ui, store: &Store, sweep: &Sweep, done: bool) {
     let dead: u64 = sweep.dead.iter().map(|(_, length)| length).sum();
     let (files, mostly) = (sweep.dead.len() as u64, sweep.mostly_dead.len() as u64);
     if done && files + mostly == 0 {
@@ -225,6 +230,10 @@ pub(super) fn show_sweep(ui: &mut Ui, sweep: &Sweep, done: bool) {
         if mostly > 0 {
             ui.say(format!("{} mostly unneeded", count(mostly, "more file")));
         }
+    }
+    let is_locked = store.location().versioned().is_some_and(|place| place.locked_for().is_some());
+    if is_locked && done && sweep.freed > 0 {
+        ui.tell("  the bucket hides it until its lock ends; then its own rules for hidden versions free the space");
     }
     for (machine, over) in &sweep.delayed {
         ui.tell(format!("  the machine {machine} is retired; what it stored may be removed from {} on", time(*over)));
@@ -266,7 +275,7 @@ fn sweep(ui: &mut Ui, global: &Global, args: &SweepArgs) -> Result<Exit, Command
     if ui.is_json() {
         ui.json(&report)?;
     } else {
-        show_sweep(ui, &report, args.yes);
+        show_sweep(ui, &store, &report, args.yes);
         if !args.yes {
             ui.tell("nothing was changed; say --yes to do it");
         }

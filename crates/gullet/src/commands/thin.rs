@@ -110,7 +110,7 @@ fn sweep_all(
             Some(lock) => {
                 let report = sweep_store(store, state, outside, sweep::DELAY, Some(&lock))?;
                 if !ui.is_json() {
-                    show_sweep(ui, &report, true);
+                    show_sweep(ui, store, &report, true);
                 }
                 swept.push(report);
             }

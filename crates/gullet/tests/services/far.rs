@@ -128,6 +128,17 @@ fn a_place_is_tried_and_what_a_careless_server_does_is_found() {
     place.gullet(&["store", "test", "far"]).exits(0);
     assert!(!place.json(&["store", "info", "far"])["records"].is_null());
     // nanio takes no notice of `If-None-Match`.
+    let (careless, _server) = careless();
+    with_copy(&place, careless, "");
+    place.gullet(&["store", "copy", "depot", "--make"]).exits(0);
+    place.gullet(&["store", "test", "far"]).exits(6).says("an object whose name is taken is overwritten there");
+    let can = place.gullet(&["store", "test", "far", "--json"]).exits(6).json()["can"].clone();
+    assert_eq!(can, serde_json::json!({ "creates_only": false, "has_one_winner": false, "removes": true }));
+    place.gullet(&["verify", "--store", "far"]).exits(0);
+}
+
+/// An object storage that takes no notice of what it does not know: its port, and the server.
+pub fn careless() -> (u16, impl Drop) {
     let (careless, folder) = (free_port(), tempfile::tempdir().unwrap());
     fs::create_dir(folder.path().join("depot")).unwrap();
     let mut command = Command::new("python3");
@@ -142,18 +153,13 @@ fn a_place_is_tried_and_what_a_careless_server_does_is_found() {
     ]);
     command.arg("--data-dir").arg(folder.path()).env("NANIO_ACCESS_KEY", "AK").env("NANIO_SECRET_KEY", "SK");
     let server = command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
-    let _server = Running(server);
+    let server = Running(server, folder);
     wait_until("the careless server", || std::net::TcpStream::connect(("127.0.0.1", careless)).is_ok());
-    with_copy(&place, careless, "");
-    place.gullet(&["store", "copy", "depot", "--make"]).exits(0);
-    place.gullet(&["store", "test", "far"]).exits(6).says("an object whose name is taken is overwritten there");
-    let can = place.gullet(&["store", "test", "far", "--json"]).exits(6).json()["can"].clone();
-    assert_eq!(can, serde_json::json!({ "creates_only": false, "has_one_winner": false, "removes": true }));
-    place.gullet(&["verify", "--store", "far"]).exits(0);
+    (careless, server)
 }
 
 /// A server that ends with the test.
-struct Running(Child);
+struct Running(Child, #[allow(dead_code, reason = "it goes with the server")] tempfile::TempDir);
 
 impl Drop for Running {
     fn drop(&mut self) {

@@ -11,6 +11,7 @@ mod group;
 #[path = "../cli/harness.rs"]
 #[allow(dead_code, reason = "shared with other tests")]
 mod harness;
+mod locked;
 mod mail;
 mod mariadb;
 mod place;

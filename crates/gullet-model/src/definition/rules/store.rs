@@ -20,7 +20,7 @@ impl Rules<'_> {
         let is_folder = matches!(place, StorePlace::Folder(_));
         for key in store.far_keys().into_iter().filter(|_| !is_folder) {
             let (is_wrong, owner) = match key {
-                "endpoint" | "region" => (!is_bucket, "a bucket"),
+                "endpoint" | "region" | "locked_for" => (!is_bucket, "a bucket"),
                 "key_file" | "known_hosts" => (!is_ssh, "a place that is reached by SFTP"),
                 _ => continue,
             };

@@ -3,7 +3,9 @@
 use clap::Args;
 use gullet_host::state::{State, SweepLock};
 use gullet_logbook::copies::{self, CopyError, CopyReport, Copying};
-use gullet_model::definition::Loaded;
+use gullet_logbook::locks::{LockReport, keep_locked};
+use gullet_model::definition::{Loaded, StoreSpec};
+use gullet_run::run::Ended;
 use gullet_store::Store;
 
 use crate::args::Global;
@@ -11,7 +13,7 @@ use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::open;
 use crate::outside::RealWorld;
-use crate::text::{count, harmless, size};
+use crate::text::{count, harmless, size, time};
 use crate::ui::{GOOD, Ui, styled};
 
 /// Send what the copies of a store do not have yet
@@ -90,6 +92,9 @@ pub(super) fn copy(ui: &mut Ui, global: &Global, args: &CopyArgs) -> Result<Exit
         if !report.problems.is_empty() {
             exit = exit.worse(Exit::Failed);
         }
+        if report.locks.as_ref().is_some_and(|locks| !locks.problems.is_empty()) {
+            exit = exit.worse(Exit::Warnings);
+        }
         if !ui.is_json() {
             show(ui, to, &report);
         }
@@ -116,6 +121,10 @@ fn show(ui: &mut Ui, to: &str, report: &CopyReport) {
     for (name, why) in &report.problems {
         ui.warning(&format!("{name} was not copied: {why}"));
     }
+    if let Some(locks) = &report.locks {
+        what.extend(locks.until.map(|until| format!("locked until {} at least", time(until))));
+        not_locked(ui, locks);
+    }
     if report.problems.is_empty() {
         ui.say(format!("{} {to}: {}", styled(GOOD, "✓"), what.join("; ")));
     } else {
@@ -125,6 +134,34 @@ fn show(ui: &mut Ui, to: &str, report: &CopyReport) {
             count(report.problems.len() as u64, "object")
         ));
     }
+}
+
+/// Warns of what could not be locked: the first of it says why.
+fn not_locked(ui: &mut Ui, locks: &LockReport) {
+    if let Some((name, why)) = locks.problems.first() {
+        let others = count(locks.problems.len() as u64 - 1, "more object");
+        ui.warning(&harmless(&format!("{name} is not locked against everybody, and {others}: {why}")));
+    }
+}
+
+/// Locks what a run stands on, where its store is a place that locks.
+fn lock_run(
+    ui: &mut Ui,
+    spec: &StoreSpec,
+    state: &State,
+    outside: &RealWorld,
+    ended: &Ended,
+) -> Result<(), CommandError> {
+    if spec.locked_for.is_none() || !ended.in_store {
+        return Ok(());
+    }
+    let store = open::store_of(spec, state)?;
+    let runs = [(ended.name.as_str(), ended.record.holdings.clone())];
+    let locks = keep_locked(store.location().as_ref(), &store.info().id, &runs, state, outside.world().clock.now())?;
+    if let Some(locks) = locks {
+        not_locked(ui, &locks);
+    }
+    Ok(())
 }
 
 /// Sends what one copy does not have.
@@ -183,11 +220,17 @@ pub(in crate::commands) fn mend(
 }
 
 /// Sends what a run made to the copies of its store. What goes wrong takes nothing from the run.
-pub(in crate::commands) fn after_run(ui: &mut Ui, loaded: &Loaded, state: &State, outside: &RealWorld, app: &str) {
-    let Some((name, spec)) = loaded.definition.store_of(app) else { return };
+pub(in crate::commands) fn after_run(ui: &mut Ui, loaded: &Loaded, state: &State, outside: &RealWorld, ended: &Ended) {
+    let Some((name, spec)) = loaded.definition.store_of(&ended.record.app) else { return };
+    if let Err(error) = lock_run(ui, spec, state, outside, ended) {
+        ui.warning(&format!("what the run stands on is not locked: {}", error.messages.join(": ")));
+    }
     for to in &spec.copies {
         match copy_to(ui, loaded, (state, outside), (name, to), Make::Never) {
             Ok(report) if report.problems.is_empty() => {
+                if let Some(locks) = &report.locks {
+                    not_locked(ui, locks);
+                }
                 ui.tell(format!("copied to {to}: {} checked there", size(report.bytes + report.bytes_read_back)));
             }
             Ok(report) => {
