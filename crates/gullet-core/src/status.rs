@@ -253,7 +253,7 @@ fn failed_drill(app: &str, book: &Logbook, now: Timestamp) -> Option<String> {
     let failed = of(false).max_by_key(|remark| remark.at)?;
     let passed = of(true).map(|remark| remark.at).filter(|at| now.duration_since(*at) >= -AHEAD).max();
     let text = failed.text.strip_prefix("drill failed: ").unwrap_or(&failed.text);
-    passed.is_none_or(|passed| passed < failed.at).then(|| text.to_owned())
+    passed.is_none_or(|passed| passed <= failed.at).then(|| text.to_owned())
 }
 
 /// What is to be said of the schedules.

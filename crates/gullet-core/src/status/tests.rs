@@ -266,3 +266,39 @@ fn that_nobody_looks_for_what_is_due_is_critical_after_ten_minutes_or_what_is_sa
     );
     assert_eq!(of(-6, Some(60)), Severity::Critical, "a time from the future says nothing");
 }
+
+#[test]
+fn a_failed_drill_is_hidden_by_a_later_one_that_passed_and_by_no_other() {
+    let with = |second: i64, drill: Outcome, at: i64| {
+        let run = run(Outcome::Complete, second);
+        let text = if drill == Outcome::Complete { "drill passed" } else { "drill failed: nothing adds up" };
+        let remark = run.remark(Timestamp::new(at, 0).unwrap(), RemarkKind::Drilled, drill, text.to_owned());
+        Logged { remarks: vec![remark], ..run }
+    };
+    let told = |passed: i64| {
+        let runs = vec![with(1, Outcome::Complete, passed), with(2, Outcome::Failed, 3000)];
+        level(runs).1.contains("nothing adds up")
+    };
+    assert_eq!([2900, 3000, 3001].map(told), [true, true, false], "one that passed in the same second hides nothing");
+    // The clocks of two machines differ a little; one that is far ahead proves nothing.
+    assert_eq!([3601, 3600 + 30, 3600 + 86_400].map(told), [false, false, true]);
+}
+
+#[test]
+fn that_it_was_never_run_by_hand_is_said_only_where_that_is_known() {
+    let said = |is_whole_book: bool, is_scheduled: bool, trigger: &str, outcome: Outcome| {
+        let mut scheduled = run(Outcome::Complete, 1);
+        scheduled.record.trigger = "schedule nightly".to_owned();
+        let mut other = run(outcome, 2);
+        other.record.trigger = trigger.to_owned();
+        let book = Logbook { runs: vec![scheduled, other], ..Logbook::default() };
+        let calendar = is_scheduled.then(|| CalendarState::Scheduled { called: Some(soon().now), due: None });
+        let about = Circumstances { is_whole_book, calendar, ..soon() };
+        let status = status("quaybook", &book, &NoteStatus::Nothing, &about);
+        status.reasons.iter().any(|reason| reason == "it was never run by hand")
+    };
+    let complete = Outcome::Complete;
+    assert!(said(true, true, "schedule nightly", complete) && said(true, true, BY_HAND, Outcome::Failed));
+    assert!(!said(true, true, BY_HAND, complete));
+    assert!(!said(false, true, "schedule nightly", complete) && !said(true, false, "schedule nightly", complete));
+}

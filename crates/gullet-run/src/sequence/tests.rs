@@ -394,3 +394,45 @@ fn parts_are_captured_before_in_and_after_the_hold() {
     assert_eq!(with_reply(shape, Task::Snapshot, TaskResult::No).sequence.outcome(), Outcome::Failed);
     assert_eq!(with_reply(shape, Task::Capture(0), TaskResult::No).sequence.outcome(), Outcome::Failed);
 }
+
+#[test]
+fn an_answer_to_what_was_not_asked_changes_nothing() {
+    for shape in shapes() {
+        let numbered = [Task::Precopy, Task::ProbeInitialState, Task::Enter, Task::Drain, Task::Prove, Task::Capture];
+        let numbered = numbered.into_iter().chain([Task::CheckNoWrites, Task::ProveAgain, Task::Store]);
+        let others =
+            [Task::Preflight, Task::Prepare, Task::Snapshot, Task::CleanUp, Task::Finish, Task::ReadBack, Task::Commit];
+        let strays: Vec<Task> = numbered.flat_map(|task| [0, 1].map(task)).chain(others).collect();
+        let undisturbed = play(&shape, &[]).sequence.outcome();
+        let mut sequence = Sequence::new(shape);
+        while let Some(task) = sequence.next_task() {
+            let before = format!("{sequence:?}");
+            for stray in strays.iter().filter(|stray| **stray != task) {
+                for answer in [TaskResult::Yes, TaskResult::No, TaskResult::Held, TaskResult::Serving] {
+                    sequence.reply(*stray, answer);
+                    assert_eq!(format!("{sequence:?}"), before, "{stray:?} {answer:?} while {task:?} is asked");
+                }
+            }
+            sequence.reply(task, task.good_result());
+        }
+        assert_eq!(sequence.outcome(), undisturbed);
+    }
+}
+
+#[test]
+fn it_is_in_a_found_hold_only_while_it_captures_in_one() {
+    let goes_on = StepShape { settles: true, proves: true, proves_left: true, goes_on_if_held: true };
+    let must = PartShape { required: true, ..PartShape::default() };
+    for held in [false, true] {
+        let mut sequence = Sequence::new(Shape { steps: vec![goes_on], parts: vec![must], ..Shape::default() });
+        let mut seen = 0;
+        while let Some(task) = sequence.next_task() {
+            let is_capture = matches!(task, Task::Capture(_));
+            assert_eq!(sequence.is_in_found_hold(), held && is_capture, "{task:?}");
+            seen += usize::from(is_capture);
+            let found = matches!(task, Task::ProbeInitialState(_)) && held;
+            sequence.reply(task, if found { TaskResult::Held } else { task.good_result() });
+        }
+        assert_eq!(seen, 1);
+    }
+}

@@ -35,3 +35,30 @@ impl Lengths {
         Ok(self.found.get(name).copied())
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use std::sync::Arc;
+    use std::sync::atomic::{AtomicU32, Ordering};
+
+    use super::super::remote::Counted;
+    use super::*;
+
+    #[test]
+    fn a_few_objects_of_a_far_place_are_asked_for_and_many_are_listed() {
+        let counts = Arc::new([AtomicU32::new(0), AtomicU32::new(0)]);
+        let place = Counted::place(&["payload/w/a", "payload/w/b", "payload/v/c"], Arc::clone(&counts));
+        let seen = || counts.each_ref().map(|count| count.load(Ordering::Relaxed));
+        let mut lengths = Lengths::default();
+        for (number, name) in ["payload/w/a", "payload/w/gone", "payload/w/b"].iter().enumerate() {
+            assert_eq!(lengths.of(place.as_ref(), name).unwrap().is_some(), number != 1);
+            assert_eq!(seen(), [number as u32 + 1, 0], "one by one");
+        }
+        for name in ["payload/w/a", "payload/w/gone", "payload/w/b"] {
+            assert_eq!(lengths.of(place.as_ref(), name).unwrap().is_some(), name != "payload/w/gone");
+            assert_eq!(seen(), [3, 1], "one list for all that lie beside it");
+        }
+        assert!(lengths.of(place.as_ref(), "payload/v/c").unwrap().is_some());
+        assert_eq!(seen(), [3, 2]);
+    }
+}

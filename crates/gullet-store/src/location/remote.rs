@@ -246,3 +246,119 @@ fn io_error(error: StoreError) -> io::Error {
     };
     io::Error::new(kind, error)
 }
+
+/// A far place in memory that counts how often it was asked for a length and for a list, and keeps which ranges were read.
+#[cfg(test)]
+pub(super) struct Counted {
+    objects: std::collections::BTreeMap<String, Vec<u8>>,
+    counts: Arc<[std::sync::atomic::AtomicU32; 2]>,
+    ranges: Mutex<Vec<Range<u64>>>,
+}
+
+#[cfg(test)]
+impl Counted {
+    pub(super) fn place(names: &[&str], counts: Arc<[std::sync::atomic::AtomicU32; 2]>) -> Arc<dyn Location> {
+        let objects = names.iter().map(|name| ((*name).to_owned(), vec![1])).collect();
+        Arc::new(Remote(Arc::new(Self { objects, counts, ranges: Mutex::default() })))
+    }
+
+    fn count(&self, what: usize) {
+        self.counts[what].fetch_add(1, std::sync::atomic::Ordering::Relaxed);
+    }
+}
+
+#[cfg(test)]
+impl Requests for Counted {
+    fn describe(&self) -> String {
+        "far".to_owned()
+    }
+
+    fn list(&self, prefix: &str) -> Result<Vec<ObjectInfo>, StoreError> {
+        self.count(1);
+        let all = self.objects.iter().filter(|(name, _)| name.starts_with(prefix));
+        Ok(all.map(|(name, bytes)| ObjectInfo { name: name.clone(), length: bytes.len() as u64 }).collect())
+    }
+
+    fn length(&self, name: &str) -> Result<Option<u64>, StoreError> {
+        self.count(0);
+        Ok(self.objects.get(name).map(|bytes| bytes.len() as u64))
+    }
+
+    fn range(&self, name: &str, range: Range<u64>) -> Result<Vec<u8>, StoreError> {
+        self.ranges.lock().unwrap_or_else(PoisonError::into_inner).push(range.clone());
+        Ok(self.objects[name][range.start as usize..range.end as usize].to_vec())
+    }
+
+    fn tail(&self, name: &str, most: u64) -> Result<(u64, Vec<u8>), StoreError> {
+        let whole = &self.objects[name];
+        Ok((whole.len() as u64, whole[whole.len() - whole.len().min(most as usize)..].to_vec()))
+    }
+
+    fn whole(&self, name: &str) -> Result<Vec<u8>, StoreError> {
+        Ok(self.objects[name].clone())
+    }
+
+    fn put(&self, _: &str, _: Vec<u8>) -> Result<(), StoreError> {
+        Ok(())
+    }
+
+    fn remove(&self, name: &str) -> Result<(), StoreError> {
+        Err(StoreError::Missing { name: name.to_owned() })
+    }
+
+    fn checks_what_arrives(&self) -> bool {
+        true
+    }
+
+    fn free_space(&self) -> Result<Option<u64>, StoreError> {
+        Ok(Some(7))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn place(bytes: Vec<u8>) -> (Arc<Counted>, Remote<Counted>) {
+        let objects = [("one".to_owned(), bytes)].into();
+        let place = Arc::new(Counted { objects, counts: Arc::default(), ranges: Mutex::default() });
+        (Arc::clone(&place), Remote(place))
+    }
+
+    #[test]
+    fn a_place_says_what_its_requests_say() {
+        let (_, remote) = place(vec![1]);
+        assert!(remote.is_far() && remote.checks_what_arrives() && remote.versioned().is_none());
+        assert_eq!((remote.free_space().unwrap(), remote.describe()), (Some(7), "far".to_owned()));
+        assert!(matches!(remote.remove("one"), Err(StoreError::Missing { .. })));
+        assert!(remote.length("../one").is_err() && remote.create("/one").is_err());
+    }
+
+    #[test]
+    fn what_is_read_on_comes_in_growing_pieces_and_what_is_looked_up_in_small_ones() {
+        let bytes: Vec<u8> = (0..3_000_000_u32).map(|number| (number / 7) as u8).collect();
+        let (counted, remote) = place(bytes.clone());
+        let mut open = remote.open("one").unwrap();
+        let mut all = Vec::new();
+        open.read_to_end(&mut all).unwrap();
+        assert!(all == bytes);
+        let ranges = std::mem::take(&mut *counted.ranges.lock().unwrap());
+        let lengths: Vec<u64> = ranges.iter().map(|range| range.end - range.start).collect();
+        assert_eq!(lengths[..4], [FIRST_PIECE, 2 * FIRST_PIECE, 4 * FIRST_PIECE, 8 * FIRST_PIECE]);
+        assert!(ranges.windows(2).all(|pair| pair[0].end == pair[1].start));
+        // Somewhere else it begins small again; the end was there with the length.
+        let mut some = [0; 10];
+        for at in [1_000_000, 17] {
+            open.seek(SeekFrom::Start(at)).unwrap();
+            open.read_exact(&mut some).unwrap();
+            assert_eq!(some, bytes[at as usize..at as usize + 10]);
+        }
+        let wanted = [1_000_000..1_000_000 + FIRST_PIECE, 17..17 + FIRST_PIECE];
+        assert_eq!(std::mem::take(&mut *counted.ranges.lock().unwrap()), wanted);
+        let mut again = remote.open("one").unwrap();
+        again.seek(SeekFrom::End(-5)).unwrap();
+        assert_eq!(again.read(&mut some).unwrap(), 5);
+        assert!(again.seek(SeekFrom::Current(-4_000_000)).is_err());
+        assert!(counted.ranges.lock().unwrap().is_empty(), "what came with the length is not asked for again");
+    }
+}

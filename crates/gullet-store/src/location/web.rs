@@ -323,3 +323,49 @@ pub(super) fn failure_in<'e>(error: &'e (dyn std::error::Error + 'static)) -> Op
     }
     None
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn refused(status: u16, code: &str, said: &str) -> RequestFailure {
+        RequestFailure::Refused { status, code: code.to_owned(), said: said.to_owned() }
+    }
+
+    #[test]
+    fn a_refusal_is_said_with_what_the_server_said_of_it() {
+        let said = |status, code, said| refused(status, code, said).to_string();
+        assert_eq!(
+            said(403, "AccessDenied", "no"),
+            "the server does not allow it with these credentials (status 403, AccessDenied)"
+        );
+        assert_eq!(said(500, "", ""), "the server answered with status 500");
+        assert_eq!(said(500, "", "oh"), "the server answered with status 500: oh");
+        assert_eq!(said(400, "Odd", "oh"), "the server answered with status 400, Odd: oh");
+        assert_eq!(RequestFailure::Silent(Duration::from_millis(1500)).to_string(), "the server was silent for 1.5 s");
+    }
+
+    #[test]
+    fn what_may_pass_is_tried_again_and_what_it_is_to_the_system_is_told() {
+        let passes = |status| refused(status, "", "").may_pass();
+        assert!([408, 429, 500, 502, 503, 504].into_iter().all(passes));
+        assert!(![400, 401, 403, 404, 501, 505, 507].into_iter().any(passes));
+        assert!(!RequestFailure::Silent(Duration::ZERO).may_pass());
+        let broken = |kind| RequestFailure::Broken(io::Error::from(kind));
+        assert!(broken(io::ErrorKind::ConnectionReset).may_pass() && !broken(io::ErrorKind::InvalidData).may_pass());
+        let kinds =
+            [refused(507, "", ""), refused(400, "QuotaExceeded", ""), refused(401, "", ""), refused(403, "", "")];
+        let is = kinds.map(|failure| failure.kind());
+        let denied = io::ErrorKind::PermissionDenied;
+        assert_eq!(is, [io::ErrorKind::StorageFull, io::ErrorKind::QuotaExceeded, denied, denied]);
+        assert_eq!(refused(418, "", "").kind(), io::ErrorKind::Other);
+    }
+
+    #[test]
+    fn what_stands_between_two_marks_is_found_and_not_too_much_of_it() {
+        assert_eq!(between(b"<Error><Code>Odd</Code></Error>", "<Code>", "</Code>"), "Odd");
+        assert_eq!(between(b"<Code>Odd", "<Code>", "</Code>"), "");
+        let long = format!("<Message>{}</Message>", "x".repeat(SAID + 100));
+        assert_eq!(between(long.as_bytes(), "<Message>", "</Message>").len(), SAID);
+    }
+}

@@ -237,3 +237,35 @@ fn the_state_is_private() {
         objects(&place, "state").into_iter().filter(|p| p.to_string_lossy().contains("/clear/")).collect();
     assert!(!clear.is_empty() && clear.iter().all(|path| mode(path) == 0));
 }
+
+#[test]
+fn what_a_sweep_writes_anew_stays_sealed_for_the_keys_that_it_was_sealed_for() {
+    let place = Place::new();
+    let (other, own) = (key(&place, "other.key"), key(&place, "own.key"));
+    let mut rng = fastrand::Rng::with_seed(7);
+    let mut write = |number: usize| {
+        let bytes: Vec<u8> = (0..200_000).map(|_| rng.u8(..)).collect();
+        place.file(&format!("docs/{number:02}"), bytes);
+    };
+    define(&place, &[&other]);
+    place.gullet(&["store", "new", "depot"]).exits(0);
+    (0..40).for_each(&mut write);
+    place.gullet(&["run", "app"]).exits(0);
+    define(&place, &[&own]);
+    place.gullet(&["run", "app"]).exits(0);
+    (0..38).for_each(&mut write);
+    place.gullet(&["run", "app"]).exits(0);
+    let runs = place.json(&["runs"]);
+    let name = |at: usize| runs[at]["run"].as_str().unwrap().to_owned();
+    // Of what the second run stored the third needs two files.
+    place.gullet(&["thin", "--run", &name(1), "--reason", "test", "--yes"]).exits(0);
+    let sweep = ["store", "sweep", "depot", "--yes", "--identity", "own.key", "--identity", "other.key"];
+    place.gullet(&sweep).exits(0).says("written anew");
+    for (run, key, fits) in
+        [(2, "own.key", true), (2, "other.key", false), (0, "other.key", true), (0, "own.key", false)]
+    {
+        let out = format!("out-{run}-{fits}");
+        let restored = place.gullet(&["restore", &name(run), "--into", &out, "--identity", key]);
+        assert_eq!(restored.code == 0, fits, "run {run} with {key}: {}{}", restored.out, restored.err);
+    }
+}

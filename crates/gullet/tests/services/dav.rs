@@ -109,6 +109,20 @@ fn web_folders_do_what_every_location_must_do() {
     let lies = check(web_folder(&nginx.place(None)).unwrap().as_ref());
     // It is looked at beforehand; of writers at the same moment several win there.
     assert_eq!(lies, Lies { overwrites: false, ..lies });
+    // What a writer left that died is removed when it is known to be dead, and nothing else.
+    let (place, url) = (web_folder(&nginx.place(None)).unwrap(), nginx.place(None).url);
+    for name in ["payload+w+r1+000.zst.01", "payload+w+r2+000.zst.02"] {
+        let url = format!("{url}/.incoming/{name}");
+        printed(Command::new("curl").args(["-sSf", "-X", "PUT", "--data-binary", "half", &url]));
+    }
+    let is_there = |name: &str| {
+        let url = format!("{url}/.incoming/{name}");
+        Command::new("curl").args(["-sf", "-o", "/dev/null", &url]).status().unwrap().success()
+    };
+    place.discard_unpublished("payload/w/r1/", false).unwrap();
+    assert!(is_there("payload+w+r1+000.zst.01"), "its writer may be at work");
+    place.discard_unpublished("payload/w/r1/", true).unwrap();
+    assert!(!is_there("payload+w+r1+000.zst.01") && is_there("payload+w+r2+000.zst.02"));
 }
 
 #[test]

@@ -357,3 +357,20 @@ fn an_unchanged_run_asks_little_of_a_far_store() {
     // It does not grow with the number of files, of payload files, or of runs.
     assert!(run <= 14 && restore <= 17, "{run} requests of a run, {restore} of a file that is restored");
 }
+
+#[test]
+fn a_server_that_does_not_know_conditions_is_asked_first() {
+    let (moto, place) = (Moto::start(), place());
+    let proxy = Proxy::before(moto.port, Duration::from_secs(1), 1);
+    proxy.knows_no_conditions();
+    with_copy(&place, proxy.port, "");
+    place.gullet(&["store", "new", "depot"]).exits(0);
+    place.gullet(&["run", "desk", "--quiet"]).exits(0);
+    place.gullet(&["store", "copy", "depot"]).exits(0).says("1 run copied now");
+    place.gullet(&["verify", "--store", "far"]).exits(0).says("intact: 1 run");
+    assert!(proxy.done() > 0, "it was tried");
+    let far = bucket(&BucketPlace { endpoint: format!("http://127.0.0.1:{}", proxy.port), ..moto.place() }).unwrap();
+    far.write("one", b"1").unwrap();
+    assert!(matches!(far.write("one", b"2"), Err(gullet_store::StoreError::Exists { .. })));
+    assert_eq!(far.read("one").unwrap(), b"1");
+}

@@ -35,6 +35,8 @@ struct Shared {
     /// How long a silence lasts.
     silence: Duration,
     rng: Mutex<fastrand::Rng>,
+    /// Whether it refuses to create only what is not there, as a server that does not know that.
+    unconditional: AtomicBool,
     over: AtomicBool,
     requests: AtomicU64,
     done: AtomicU64,
@@ -45,8 +47,9 @@ impl Proxy {
         let listener = TcpListener::bind("127.0.0.1:0").unwrap();
         let port = listener.local_addr().unwrap().port();
         let rng = Mutex::new(fastrand::Rng::with_seed(seed));
-        let (one_in, over) = (AtomicU32::new(0), AtomicBool::new(false));
-        let shared = Shared { to, one_in, silence, rng, over, requests: AtomicU64::new(0), done: AtomicU64::new(0) };
+        let [unconditional, over] = [false, false].map(AtomicBool::new);
+        let (one_in, requests, done) = (AtomicU32::new(0), AtomicU64::new(0), AtomicU64::new(0));
+        let shared = Shared { to, one_in, silence, rng, unconditional, over, requests, done };
         let proxy = Self { port, shared: Arc::new(shared) };
         let shared = Arc::clone(&proxy.shared);
         std::thread::spawn(move || {
@@ -64,6 +67,11 @@ impl Proxy {
     /// Does something to one connection in so many from now on.
     pub fn trouble(&self, one_in: u32) {
         self.shared.one_in.store(one_in, Ordering::Relaxed);
+    }
+
+    /// Refuses from now on to create only what is not there, as some servers do.
+    pub fn knows_no_conditions(&self) {
+        self.shared.unconditional.store(true, Ordering::Relaxed);
     }
 
     /// How many requests there were.
@@ -91,6 +99,21 @@ fn body_of(piece: &[u8]) -> std::ops::Range<usize> {
     if is_head { end.unwrap_or(piece.len())..piece.len() } else { 0..piece.len() }
 }
 
+/// Whether a request is to create only what is not there.
+fn is_conditional(piece: &[u8]) -> bool {
+    let head = &piece[..body_of(piece).start];
+    piece.starts_with(b"PUT ") && String::from_utf8_lossy(head).to_ascii_lowercase().contains("if-none-match: *")
+}
+
+/// Takes the rest of a request, so that the answer is read, and refuses it.
+fn refuse(client: &mut TcpStream, status: u16) {
+    let _ = client.set_read_timeout(Some(Duration::from_millis(50)));
+    let mut taken = [0; 1 << 16];
+    while matches!(client.read(&mut taken), Ok(some) if some > 0) {}
+    let answer = format!("HTTP/1.1 {status} No\r\ncontent-length: 0\r\nconnection: close\r\n\r\n");
+    let _ = client.write_all(answer.as_bytes());
+}
+
 impl Shared {
     fn fault(&self) -> Option<Fault> {
         let one_in = self.one_in.load(Ordering::Relaxed);
@@ -113,13 +136,7 @@ impl Shared {
     fn serve(self: Arc<Self>, mut client: TcpStream) {
         let fault = self.fault();
         if let Some(Fault::Answer(status)) = fault {
-            // The request is taken first, so that the answer is read.
-            let _ = client.set_read_timeout(Some(Duration::from_millis(50)));
-            let mut taken = [0; 1 << 16];
-            while matches!(client.read(&mut taken), Ok(some) if some > 0) {}
-            let answer = format!("HTTP/1.1 {status} No\r\ncontent-length: 0\r\nconnection: close\r\n\r\n");
-            let _ = client.write_all(answer.as_bytes());
-            return;
+            return refuse(&mut client, status);
         }
         let Ok(server) = TcpStream::connect(("127.0.0.1", self.to)) else { return };
         let (from_client, to_server) = (client.try_clone().unwrap(), server.try_clone().unwrap());
@@ -142,6 +159,12 @@ impl Shared {
                 let is_request = |start: &[u8]| [&b"GET "[..], b"PUT ", b"HEAD", b"POST", b"DELE"].contains(&start);
                 let count = piece[..some].get(..4).is_some_and(is_request);
                 self.requests.fetch_add(u64::from(count), Ordering::Relaxed);
+            }
+            let is_refused = is_sent && self.unconditional.load(Ordering::Relaxed) && is_conditional(&piece[..some]);
+            if is_refused {
+                self.done.fetch_add(1, Ordering::Relaxed);
+                refuse(&mut from, 501);
+                break;
             }
             let reached = |at: u64| (passed..passed + some as u64).contains(&at).then(|| (at - passed) as usize);
             let mut end = some;

@@ -159,6 +159,16 @@ fn a_folder_that_cannot_be_looked_at_is_another_trouble_than_one_that_moved() {
 }
 
 #[test]
+fn only_what_is_not_there_has_no_length() {
+    let folder = tempfile::tempdir().unwrap();
+    let location = Folder::new(folder.path());
+    location.write("payload/one", b"123").unwrap();
+    assert_eq!(location.length("payload/one").unwrap(), Some(3));
+    assert_eq!(location.length("payload/two").unwrap(), None);
+    assert!(matches!(location.length("payload/one/three"), Err(StoreError::Io(_))), "a file is no folder");
+}
+
+#[test]
 fn a_folder_of_very_many_folders_is_listed_whole_and_in_order() {
     let place = tempfile::tempdir().unwrap();
     let folder = Folder::new(place.path());
