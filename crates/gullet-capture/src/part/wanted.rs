@@ -37,7 +37,12 @@ impl MustContain {
         let bytes = path.as_bytes();
         let below = self.roots.iter().find_map(|root| bytes.strip_prefix(root.as_bytes())?.strip_prefix(b"/"));
         let below = String::from_utf8_lossy(below.unwrap_or(bytes)).into_owned();
-        self.patterns.retain(|(_, glob)| !glob.is_match(&below));
+        let whole = String::from_utf8_lossy(bytes);
+        // A pattern may say a whole path.
+        let matches = |text: &str, glob: &GlobMatcher| {
+            glob.is_match(&below) || (text.starts_with('/') && glob.is_match(whole.as_ref()))
+        };
+        self.patterns.retain(|(text, glob)| !matches(text, glob));
     }
 
     /// What was wanted and not seen.
@@ -53,6 +58,11 @@ mod tests {
 
     #[test]
     fn what_is_wanted_is_looked_for_below_the_roots() {
+        let wanted = ["/var/lib/desk/a".to_owned(), "/b".to_owned()];
+        let mut whole = MustContain::new(&wanted, [Path::new("/var/lib/desk")].into_iter());
+        whole.see(&PathName::new("var/lib/desk/a"));
+        whole.see(&PathName::new("var/lib/desk/sub/b"));
+        assert_eq!(whole.missing().as_deref(), Some("it does not hold /b"));
         let wanted = ["index.json".to_owned(), "lists/*.list".to_owned()];
         let mut wanted = MustContain::new(&wanted, [Path::new("/var/lib/desk")].into_iter());
         for path in ["var/lib/desk", "var/lib/desk/old/index.json", "index.json.tmp"] {

@@ -112,6 +112,12 @@ fn each_flaw_has_its_place_and_its_words() {
             "in a part with `each` only",
             "",
         ),
+        (
+            "[[app.desk.part]]\nname = \"a\"\nfiles = [\"/srv\"]\nexclude = [\"cache/\"]\n".to_owned(),
+            "9:12",
+            "`cache/` matches nothing",
+            "such as \"cache\"",
+        ),
         ("[[app.desk.part]]\nname = \"a\"\nfiles = [\"relative\"]\n".to_owned(), "8:10", "must be absolute", ""),
         (
             "[[app.desk.part]]\nname = \"a\"\nsqlite = \"/srv/../a.db\"\n".to_owned(),

@@ -150,6 +150,14 @@ impl Rules<'_> {
                     let message = format!("`{pattern}` is not a pattern: {}", error.kind());
                     self.flaw(&format!("{at}/{key}/{number}"), message, None);
                 }
+                // Paths have no such pieces, so it would match nothing.
+                let mut pieces = pattern.strip_prefix('/').unwrap_or(pattern).split('/');
+                if pieces.any(|piece| matches!(piece, "" | "." | "..")) {
+                    let plain =
+                        pattern.split('/').filter(|piece| !matches!(*piece, "" | "." | "..")).collect::<Vec<_>>();
+                    let hint = format!("write it as a path is written, such as \"{}\"", plain.join("/"));
+                    self.flaw(&format!("{at}/{key}/{number}"), format!("`{pattern}` matches nothing"), Some(hint));
+                }
             }
         }
     }
