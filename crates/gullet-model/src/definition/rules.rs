@@ -133,6 +133,7 @@ impl Rules<'_> {
             }
             _ => {}
         }
+        self.limit(&format!("{base}/max_hold"), app.max_hold);
         if app.self_consistent.is_some() {
             let is_export = |kind: &PartKind| matches!(kind.nature(), Nature::Database | Nature::Export);
             let is_one = app.part.len() == 1

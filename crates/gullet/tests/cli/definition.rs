@@ -118,6 +118,19 @@ fn each_flaw_has_its_place_and_its_words() {
             "`cache/` matches nothing",
             "such as \"cache\"",
         ),
+        (
+            "[[app.desk.part]]\nname = \"a\"\nfiles = [\"/srv\"]\nmin = { files = nan }\n".to_owned(),
+            "9:17",
+            "no number",
+            "",
+        ),
+        ("max_hold = \"0s\"\n".to_owned(), "6:12", "in no time at all", "30s"),
+        (
+            "[[app.desk.part]]\nname = \"a\"\ncommand = { run = [\"true\"], limit = \"0s\" }\n".to_owned(),
+            "8:37",
+            "in no time at all",
+            "30s",
+        ),
         ("[[app.desk.part]]\nname = \"a\"\nfiles = [\"relative\"]\n".to_owned(), "8:10", "must be absolute", ""),
         (
             "[[app.desk.part]]\nname = \"a\"\nsqlite = \"/srv/../a.db\"\n".to_owned(),

@@ -2,6 +2,7 @@
 
 use super::super::placeholders;
 use super::super::types::{CommandSpec, EnvValue, OneOrMany, Probe};
+use super::super::values::Span;
 use super::{Rules, Scope};
 
 impl Rules<'_> {
@@ -60,6 +61,7 @@ impl Rules<'_> {
         if command.through.as_ref().is_some_and(Vec::is_empty) {
             self.flaw(&format!("{at}/through"), "`through` is empty".to_owned(), None);
         }
+        self.limit(&format!("{at}/limit"), command.limit);
         if command.dir.as_ref().is_some_and(|dir| !dir.is_absolute()) {
             self.flaw(&format!("{at}/dir"), "the folder must be absolute".to_owned(), None);
         }
@@ -148,6 +150,17 @@ impl Rules<'_> {
                     "`{run}`, `{scratch}`, `{each.…}` and `{fact.PART.NAME}` are filled in; write `{{` for a brace";
                 self.flaw(at, message, Some(hint.to_owned()));
             }
+        }
+    }
+
+    /// A time that something may take.
+    pub(super) fn limit(&mut self, at: &str, limit: Option<Span>) {
+        if limit.is_some_and(|limit| limit.0.is_zero()) {
+            self.flaw(
+                at,
+                "in no time at all nothing can be done".to_owned(),
+                Some("write for example \"30s\"".to_owned()),
+            );
         }
     }
 

@@ -65,6 +65,10 @@ impl Rules<'_> {
                 self.flaw(&at, format!("`{}` leads up and down again", path.display()), Some(hint));
             }
         }
+        // Nothing is less than what is no number.
+        for (name, _) in part.min.iter().filter(|(_, least)| !least.is_finite()) {
+            self.flaw(&format!("{at}/min/{name}"), "this is no number that a fact could have".to_owned(), None);
+        }
         self.keys_of_kind(at, part, kind);
         let each = part.each.is_some();
         let scope = Scope { each, scratch: kind == PartKind::Export, ..NOWHERE };
