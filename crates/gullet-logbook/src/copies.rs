@@ -117,7 +117,7 @@ impl Copying<'_> {
         // The documents before the logbook: what is written meanwhile is sent by the next call, with the payload that it needs.
         let documents = self.from.location().names("")?;
         let book = Logbook::read(self.from, None, Some(self.state))?;
-        let proven = self.state.proven_documents(&self.from.info().id, &self.to.describe());
+        let proven = self.state.proven_documents(&self.from.info().id, &self.to.address());
         let there = &self.there()?;
         let mut sending = Sending { proven, bad: BTreeSet::new(), report: CopyReport::default() };
         self.payload(&book, there, &mut sending, progress)?;

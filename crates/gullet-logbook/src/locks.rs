@@ -51,7 +51,7 @@ pub fn keep_locked(
         return Ok(None);
     };
     let (wanted, until) = (after(now, locked_for), after(now, locked_for.saturating_add(locked_for / 4)));
-    let mut known = state.locked_objects(store, &place.describe());
+    let mut known = state.locked_objects(store, &place.address());
     let mut report = LockReport::default();
     // What the runs wrote was locked as it was written, if their records were. A server that does not lock may take the request for
     // a longer lock for another object under that name: it is not made there.

@@ -46,6 +46,10 @@ impl<T: Read + Seek + Send> SeekRead for T {}
 pub trait Location: Send + Sync {
     /// The place as a person would name it; absolute.
     fn describe(&self) -> String;
+    /// The place so that no other place has the same text: what is known of it is kept under this.
+    fn address(&self) -> String {
+        self.describe()
+    }
     /// Every object whose name begins with `prefix` (a folder with a trailing `/`, or empty for all), sorted by name.
     fn list(&self, prefix: &str) -> Result<Vec<ObjectInfo>, StoreError>;
     /// As [`Location::list`], the names alone; there are places where that is quicker.

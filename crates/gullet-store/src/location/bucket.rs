@@ -152,6 +152,11 @@ impl Requests for Bucket {
         self.objects.shown().to_owned()
     }
 
+    fn address(&self) -> String {
+        // Another server may have a bucket of this name.
+        format!("{} at {}", self.describe(), self.versions.server())
+    }
+
     fn versioned(&self) -> Option<&dyn Versioned> {
         Some(&self.versions)
     }

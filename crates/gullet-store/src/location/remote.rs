@@ -24,6 +24,10 @@ const LONGEST_OBJECT: usize = 256 << 20;
 pub(super) trait Requests: Send + Sync + 'static {
     /// As [`Location::describe`].
     fn describe(&self) -> String;
+    /// As [`Location::address`].
+    fn address(&self) -> String {
+        self.describe()
+    }
     /// As [`Location::list`], in any order.
     fn list(&self, prefix: &str) -> Result<Vec<ObjectInfo>, StoreError>;
     /// As [`Location::length`].
@@ -96,6 +100,10 @@ pub(super) struct Remote<R>(pub(super) Arc<R>);
 impl<R: Requests> Location for Remote<R> {
     fn describe(&self) -> String {
         self.0.describe()
+    }
+
+    fn address(&self) -> String {
+        self.0.address()
     }
 
     fn list(&self, prefix: &str) -> Result<Vec<ObjectInfo>, StoreError> {

@@ -177,7 +177,7 @@ fn perform(
 /// Under what it is kept which payload files were read. A copy is the same store at another place: what was read there is known apart.
 fn progress_key(store: &Store, is_copy: bool) -> String {
     let id = &store.info().id;
-    let place = || Hash::of(store.location().describe().as_bytes());
+    let place = || Hash::of(store.location().address().as_bytes());
     if is_copy { format!("{id}/copied/{}", place()) } else { id.clone() }
 }
 
@@ -224,7 +224,7 @@ fn note_damaged_copy(
     world: &World<'_>,
 ) -> Result<(), CommandError> {
     let Some((_, first)) = loaded.definition.copied_from(name) else { return Ok(()) };
-    let place = copy.location().describe();
+    let place = copy.location().address();
     let damaged = report.damaged.iter().chain(&book.unreadable).map(|(name, _)| name.as_str()).collect();
     let noted = crate::open::store_of(first, state).and_then(|first| {
         let found = DamagedCopy { name, place: &place, book, damaged };

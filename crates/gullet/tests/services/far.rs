@@ -370,6 +370,11 @@ fn a_server_that_does_not_know_conditions_is_asked_first() {
     place.gullet(&["verify", "--store", "far"]).exits(0).says("intact: 1 run");
     assert!(proxy.done() > 0, "it was tried");
     let far = bucket(&BucketPlace { endpoint: format!("http://127.0.0.1:{}", proxy.port), ..moto.place() }).unwrap();
+    let direct = bucket(&moto.place()).unwrap();
+    assert!(
+        far.describe() == direct.describe() && far.address() != direct.address(),
+        "what is known of one says nothing of the other"
+    );
     far.write("one", b"1").unwrap();
     assert!(matches!(far.write("one", b"2"), Err(gullet_store::StoreError::Exists { .. })));
     assert_eq!(far.read("one").unwrap(), b"1");
