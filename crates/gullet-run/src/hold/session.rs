@@ -6,7 +6,7 @@ use std::io::{BufRead, BufReader, Read};
 use std::os::unix::process::{CommandExt, ExitStatusExt};
 use std::process::{Child, ChildStdin, Command, ExitStatus, Stdio};
 use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
 use std::time::Duration;
 
@@ -33,6 +33,8 @@ pub(super) struct HoldSession {
     child: Child,
     input: Option<ChildStdin>,
     pieces: Receiver<(Stream, String)>,
+    /// Bytes of its output that were passed over, for nobody took them.
+    passed_over: Arc<AtomicU64>,
     report: CommandReport,
     began: Duration,
     /// What is in the environment of all that it started.
@@ -92,16 +94,17 @@ impl HoldSession {
         };
         usual_memory_score(child.id());
         let (send, pieces) = sync_channel(WAITING);
-        let is_held = Arc::new(AtomicBool::new(false));
+        let (is_held, passed_over) = (Arc::new(AtomicBool::new(false)), Arc::new(AtomicU64::new(0)));
         if let Some(pipe) = child.stdout.take() {
-            listen(pipe, Stream::Out, &call.secrets, send.clone(), Some(Arc::clone(&is_held)));
+            let is_held = Some(Arc::clone(&is_held));
+            listen(pipe, Stream::Out, &call.secrets, (send.clone(), Arc::clone(&passed_over)), is_held);
         }
         if let Some(pipe) = child.stderr.take() {
-            listen(pipe, Stream::Err, &call.secrets, send, None);
+            listen(pipe, Stream::Err, &call.secrets, (send, Arc::clone(&passed_over)), None);
         }
         let input = child.stdin.take();
         let mark = call.env.get(MARK).cloned().unwrap_or_default();
-        let mut session = Self { child, input, pieces, report, began, mark, ended: None };
+        let mut session = Self { child, input, pieces, passed_over, report, began, mark, ended: None };
         loop {
             let piece = session.pieces.recv_timeout(Duration::from_millis(20)).ok();
             session.keep(piece, clock);
@@ -177,6 +180,7 @@ impl HoldSession {
         while let Ok(piece) = self.pieces.recv_timeout(Duration::from_millis(20)) {
             self.keep(Some(piece), clock);
         }
+        self.report.dropped_bytes += self.passed_over.swap(0, Ordering::Relaxed);
         self.report.exit = match self.ended {
             _ if killed.is_some() => ProcessExit::Limit(GOES_WITHIN.as_millis() as u64),
             Some(status) => status.code().map_or(ProcessExit::Signal(status.signal().unwrap_or(0)), ProcessExit::Code),
@@ -192,7 +196,7 @@ fn listen(
     pipe: impl Read + Send + 'static,
     stream: Stream,
     secrets: &[String],
-    send: SyncSender<(Stream, String)>,
+    (send, passed_over): (SyncSender<(Stream, String)>, Arc<AtomicU64>),
     is_held: Option<Arc<AtomicBool>>,
 ) {
     let mut redactor = Redactor::new(secrets);
@@ -209,7 +213,10 @@ fn listen(
             let clean = String::from_utf8_lossy(&redactor.push(&line)).trim_end_matches('\n').to_owned();
             if !clean.is_empty() {
                 // Where nobody takes it, it is passed over.
-                let _ = send.try_send((stream, clean));
+                let length = clean.len() as u64 + 1;
+                if send.try_send((stream, clean)).is_err() {
+                    passed_over.fetch_add(length, Ordering::Relaxed);
+                }
             }
         }
         let rest = redactor.finish();

@@ -365,3 +365,34 @@ fn what_could_not_be_read_again_is_not_written() {
         assert!(error.to_string().contains("no plain path"), "{path:?}: {error}");
     }
 }
+
+#[test]
+fn a_listing_of_several_levels_is_read_and_found_again() {
+    // Paths so long that a node is full with few blocks.
+    let long = "x".repeat(3900);
+    let entries: Vec<Entry> = (0..4000).map(|number| file(&format!("{number:05}/{long}"), 1)).collect();
+    let (mut reader, root, _) = stored(&entries);
+    assert_eq!(root.entries, 4000);
+    let mut listing = ListingReader::new(&mut reader);
+    let mut seen = 0;
+    listing
+        .for_each(&root.root, |entry, _| {
+            assert_eq!(entry.path, entries[seen].path);
+            seen += 1;
+            Ok::<_, StoreError>(())
+        })
+        .unwrap();
+    assert_eq!(seen, 4000);
+    for number in [0, 1, 1999, 2000, 3999] {
+        assert_eq!(listing.find(&root.root, &entries[number].path).unwrap().as_ref(), Some(&entries[number]));
+        let mut below = 0;
+        let folder = PathName::new(format!("{number:05}"));
+        let count = |_: Entry, _: &mut ChunkReader| {
+            below += 1;
+            Ok::<_, StoreError>(())
+        };
+        listing.for_each_below(&root.root, Some(&folder), count).unwrap();
+        assert_eq!(below, 1);
+    }
+    assert_eq!(listing.find(&root.root, &PathName::new("02000/y")).unwrap(), None);
+}

@@ -378,6 +378,24 @@ fn a_session_holds_for_as_long_as_it_lives() {
 }
 
 #[test]
+fn what_a_session_prints_is_kept_up_to_a_length() {
+    let script = "touch @/locked; echo held; echo the lock is 17; yes beneath the tide | head -c 200000; cat > /dev/null; rm @/locked";
+    let place = session_place(script, "sleep 1; echo captured");
+    place.gullet(&["run", "app"]).exits(0);
+    let record = place.record();
+    let commands =
+        record["steps"].as_array().unwrap().iter().flat_map(|step| step["commands"].as_array().into_iter().flatten());
+    let texts = |command: &serde_json::Value| -> String {
+        command["output"].as_array().into_iter().flatten().map(|piece| piece["text"].as_str().unwrap()).collect()
+    };
+    let session = commands.clone().find(|command| texts(command).contains("the lock is 17"));
+    let session = session.unwrap_or_else(|| panic!("{}", serde_json::to_string_pretty(&record["steps"]).unwrap()));
+    let (kept, dropped) = (texts(session).len() as u64, session["dropped_bytes"].as_u64().unwrap());
+    assert!(kept > 500 && kept < 70_000, "{kept}");
+    assert!((200_000..200_100).contains(&(kept + dropped)), "{kept} {dropped}");
+}
+
+#[test]
 fn a_session_that_ends_by_itself_voids_the_hold_at_once() {
     let place = session_place("touch @/locked; echo held; sleep 1; rm @/locked", "sleep 30; echo x");
     let began = Instant::now();

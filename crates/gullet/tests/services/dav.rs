@@ -106,6 +106,7 @@ fn web_folders_do_what_every_location_must_do() {
     let error = wrong.read("store.json").unwrap_err();
     assert!(format!("{error:?}").contains("PermissionDenied"), "{error:?}");
     let nginx = Dav::nginx();
+    assert_eq!(web_folder(&nginx.place(None)).unwrap().describe(), nginx.place(None).url);
     let lies = check(web_folder(&nginx.place(None)).unwrap().as_ref());
     // It is looked at beforehand; of writers at the same moment several win there.
     assert_eq!(lies, Lies { overwrites: false, ..lies });
