@@ -63,14 +63,8 @@ enum Key {
 #[derive(Clone)]
 pub struct PublicKey {
     key: Key,
-    text: String,
-}
-
-impl PublicKey {
     /// The key as it is written; of an SSH key without its comment.
-    pub fn text(&self) -> &str {
-        &self.text
-    }
+    text: String,
 }
 
 impl FromStr for PublicKey {

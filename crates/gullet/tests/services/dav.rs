@@ -6,10 +6,11 @@ use std::path::Path;
 use std::process::{Child, Command, Stdio};
 use std::time::Duration;
 
-use gullet_store::{WebFolderPlace, web_folder};
+use gullet_store::{StoreError, WebFolderPlace, web_folder};
 
 use crate::conformance::{Lies, check};
 use crate::far::{noise, place, restored, write};
+use crate::proxy::Proxy;
 use crate::servers::{free_port, printed, wait_until};
 
 /// A server that is running, with a folder `root`.
@@ -110,6 +111,17 @@ fn web_folders_do_what_every_location_must_do() {
     let lies = check(web_folder(&nginx.place(None)).unwrap().as_ref());
     // It is looked at beforehand; of writers at the same moment several win there.
     assert_eq!(lies, Lies { overwrites: false, ..lies });
+    // What arrives with other bytes is told, and gone.
+    let proxy = Proxy::before(nginx.port, Duration::from_secs(5), 1);
+    let through = WebFolderPlace { url: format!("http://127.0.0.1:{}/quay", proxy.port), ..nginx.place(None) };
+    let through = web_folder(&through).unwrap();
+    proxy.flip_bodies(true);
+    let error = through.write("damaged", b"as it was sent").unwrap_err();
+    assert!(matches!(error, StoreError::Damaged { .. }), "{error:?}");
+    proxy.flip_bodies(false);
+    assert_eq!(through.length("damaged").unwrap(), None);
+    through.write("damaged", b"as it was sent").unwrap();
+    assert_eq!(through.read("damaged").unwrap(), b"as it was sent");
     // What a writer left that died is removed when it is known to be dead, and nothing else.
     let (place, url) = (web_folder(&nginx.place(None)).unwrap(), nginx.place(None).url);
     for name in ["payload+w+r1+000.zst.01", "payload+w+r2+000.zst.02"] {

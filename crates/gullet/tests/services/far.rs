@@ -378,4 +378,8 @@ fn a_server_that_does_not_know_conditions_is_asked_first() {
     far.write("one", b"1").unwrap();
     assert!(matches!(far.write("one", b"2"), Err(gullet_store::StoreError::Exists { .. })));
     assert_eq!(far.read("one").unwrap(), b"1");
+    // What arrives with other bytes is told.
+    proxy.flip_bodies(true);
+    let error = far.write("damaged", b"as it was sent").unwrap_err();
+    assert!(matches!(error, gullet_store::StoreError::Damaged { .. }), "{error:?}");
 }

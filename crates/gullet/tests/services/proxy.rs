@@ -37,6 +37,8 @@ struct Shared {
     rng: Mutex<fastrand::Rng>,
     /// Whether it refuses to create only what is not there, as a server that does not know that.
     unconditional: AtomicBool,
+    /// Whether the first byte of each body that is sent is another one.
+    flips: AtomicBool,
     over: AtomicBool,
     requests: AtomicU64,
     done: AtomicU64,
@@ -47,9 +49,9 @@ impl Proxy {
         let listener = TcpListener::bind("127.0.0.1:0").unwrap();
         let port = listener.local_addr().unwrap().port();
         let rng = Mutex::new(fastrand::Rng::with_seed(seed));
-        let [unconditional, over] = [false, false].map(AtomicBool::new);
+        let [unconditional, flips, over] = [false; 3].map(AtomicBool::new);
         let (one_in, requests, done) = (AtomicU32::new(0), AtomicU64::new(0), AtomicU64::new(0));
-        let shared = Shared { to, one_in, silence, rng, unconditional, over, requests, done };
+        let shared = Shared { to, one_in, silence, rng, unconditional, flips, over, requests, done };
         let proxy = Self { port, shared: Arc::new(shared) };
         let shared = Arc::clone(&proxy.shared);
         std::thread::spawn(move || {
@@ -72,6 +74,11 @@ impl Proxy {
     /// Refuses from now on to create only what is not there, as some servers do.
     pub fn knows_no_conditions(&self) {
         self.shared.unconditional.store(true, Ordering::Relaxed);
+    }
+
+    /// Changes the first byte of each body that is sent from now on, or leaves them.
+    pub fn flip_bodies(&self, flips: bool) {
+        self.shared.flips.store(flips, Ordering::Relaxed);
     }
 
     /// How many requests there were.
@@ -165,6 +172,10 @@ impl Shared {
                 self.done.fetch_add(1, Ordering::Relaxed);
                 refuse(&mut from, 501);
                 break;
+            }
+            if is_sent && self.flips.load(Ordering::Relaxed) {
+                let body = body_of(&piece[..some]);
+                piece[body].first_mut().into_iter().for_each(|byte| *byte ^= 1);
             }
             let reached = |at: u64| (passed..passed + some as u64).contains(&at).then(|| (at - passed) as usize);
             let mut end = some;
