@@ -353,6 +353,14 @@ mod tests {
     }
 
     #[test]
+    fn a_file_of_identities_may_be_so_long_and_no_longer() {
+        let (file, _) = new_identity("today", None).unwrap();
+        let padded = |length: usize| [file.as_slice(), "#".repeat(length - file.len()).as_bytes()].concat();
+        assert!(Identities::read(&padded(IDENTITIES_MOST), &|| None).is_ok());
+        assert!(Identities::read(&padded(IDENTITIES_MOST + 1), &|| None).is_err());
+    }
+
+    #[test]
     fn every_flipped_byte_of_what_is_sealed_is_noticed() {
         let (identity, keys) = pair();
         let sealed = keys.seal(b"a boarding list that is long enough").unwrap();

@@ -361,6 +361,35 @@ mod tests {
         assert_eq!(refused(418, "", "").kind(), io::ErrorKind::Other);
     }
 
+    /// What arrives at a server that answers everything with 200 and nothing.
+    fn sent(method: &str, bytes: &[u8]) -> String {
+        let listener = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+        let url = format!("http://{}/one", listener.local_addr().unwrap());
+        let server = std::thread::spawn(move || {
+            let (mut client, _) = listener.accept().unwrap();
+            client.set_read_timeout(Some(Duration::from_millis(200))).unwrap();
+            let (mut taken, mut piece) = (Vec::new(), [0; 4096]);
+            while let Ok(some @ 1..) = client.read(&mut piece) {
+                taken.extend_from_slice(&piece[..some]);
+            }
+            io::Write::write_all(&mut client, b"HTTP/1.1 200 OK\r\ncontent-length: 0\r\n\r\n").unwrap();
+            String::from_utf8_lossy(&taken).to_ascii_lowercase()
+        });
+        let web = Web::new(Duration::from_secs(5), None).unwrap();
+        let request = Request::builder().method(method).uri(url).body(()).unwrap();
+        web.once(&request, bytes).unwrap();
+        server.join().unwrap()
+    }
+
+    #[test]
+    fn an_object_without_a_byte_is_sent_with_its_length_and_a_question_with_none() {
+        assert!(sent("PUT", b"").contains("content-length: 0"));
+        let put = sent("PUT", b"123");
+        assert!(put.contains("content-length: 3") && put.ends_with("123"), "{put}");
+        let get = sent("GET", b"");
+        assert!(!get.contains("content-length") && !get.contains("transfer-encoding"), "{get}");
+    }
+
     #[test]
     fn what_stands_between_two_marks_is_found_and_not_too_much_of_it() {
         assert_eq!(between(b"<Error><Code>Odd</Code></Error>", "<Code>", "</Code>"), "Odd");

@@ -224,6 +224,27 @@ fn a_damaged_note_never_means_released() {
 }
 
 #[test]
+fn a_note_of_steps_that_there_are_not_is_damaged() {
+    let place = application("touch @/held", "rm -f @/held", PART);
+    place.gullet(&["hold", "app", "--limit", "10m"]).exits(0);
+    signal("KILL", guard(&place));
+    let path = place.path("state/holds/app.note");
+    let good = fs::read(&path).unwrap();
+    let mut whole = good.clone();
+    let text = String::from_utf8(whole[..4096].to_vec()).unwrap();
+    let changed = text.replace("\"entered\":[0]", "\"entered\":[0,1,7]");
+    assert_ne!(changed, text);
+    // The head has a fixed length, with spaces before its last byte.
+    whole[..4095].copy_from_slice(&changed.as_bytes()[..4095]);
+    fs::write(&path, &whole).unwrap();
+    place.gullet(&["release", "app"]).exits(7).says("is damaged");
+    assert!(is_held(&place));
+    fs::write(&path, &good).unwrap();
+    place.gullet(&["release", "app"]).exits(0);
+    assert!(!is_held(&place));
+}
+
+#[test]
 fn a_release_that_fails_with_very_much_text_stays_readable() {
     let place = application("touch @/held", "[ -e @/gentle ] && rm -f @/held; exit 1", PART);
     let text = fs::read_to_string(place.path("gullet.toml")).unwrap();
