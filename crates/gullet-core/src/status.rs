@@ -90,6 +90,8 @@ pub struct Circumstances {
     pub drilled_within: Option<SignedDuration>,
     /// The copies that its store should have.
     pub copies: Vec<String>,
+    /// Places that lock what is written there, and where not everything of its newest complete run is known to be locked.
+    pub unlocked: Vec<String>,
     /// When a missing second copy is a warning; one day where nothing is said.
     pub copied_within: Option<SignedDuration>,
     /// When it is critical that what is due was not looked for; ten minutes where nothing is said.
@@ -355,13 +357,22 @@ fn of_age(
     found
 }
 
-/// What is to be said of second copies that the newest good run should have and has not.
+/// What is to be said of second copies that the newest good run should have and has not, and of locks.
 fn of_copies(good: &Logged, about: &Circumstances) -> Vec<(Severity, String)> {
     let age = about.now.duration_since(good.record.ended);
     let is_late = age > about.copied_within.unwrap_or(COPIED_WITHIN) || age < -AHEAD;
     let level = if is_late { Severity::Warning } else { Severity::Ok };
     let lacking = about.copies.iter().filter(|copy| !good.is_copied(copy));
-    lacking.map(|copy| (level, format!("the last complete run has no second copy on {copy} yet"))).collect()
+    let unlocked = about.unlocked.iter().filter(|place| !about.copies.contains(place) || good.is_copied(place));
+    let unlocked = unlocked.map(|place| {
+        let text =
+            format!("not everything of the last complete run is locked on {place}: see gullet store test {place}");
+        (Severity::Warning, text)
+    });
+    lacking
+        .map(|copy| (level, format!("the last complete run has no second copy on {copy} yet")))
+        .chain(unlocked)
+        .collect()
 }
 
 /// What is to be said of an application that only its schedules have ever run.

@@ -124,23 +124,43 @@ pub fn location_of(spec: &StoreSpec, environment: &BTreeMap<String, String>) -> 
             let of = |name: &'static str| {
                 said.get(name).cloned().ok_or_else(|| PlaceError::NoCredential { location: location(), name })
             };
-            let endpoint = spec.endpoint.as_ref().or_else(|| environment.get("AWS_ENDPOINT_URL"));
-            let region = spec.region.as_ref().or_else(|| environment.get("AWS_REGION"));
             let place = BucketPlace {
-                bucket: name,
-                prefix,
-                endpoint: endpoint.cloned().ok_or_else(|| PlaceError::NoEndpoint { location: location() })?,
-                region: region.cloned().unwrap_or_else(|| "us-east-1".to_owned()),
                 key: of(KEY)?,
                 secret: of(SECRET)?,
                 token: said.get(TOKEN).cloned(),
                 authority,
                 limit,
-                locked_for: spec.locked_for.map(|span| span.0),
+                ..bucket_of(spec, (name, prefix), environment)?
             };
             Ok(bucket(&place)?)
         }
     }
+}
+
+/// A bucket that locks what is written there: under what its locks are known, and for how long it locks. No credentials are asked
+/// for.
+pub fn locking(spec: &StoreSpec, environment: &BTreeMap<String, String>) -> Option<(String, Duration)> {
+    let locked_for = spec.locked_for?.0;
+    let Ok(StorePlace::Bucket { bucket, prefix }) = StorePlace::parse(&spec.location) else { return None };
+    Some((bucket_of(spec, (bucket, prefix), environment).ok()?.address(), locked_for))
+}
+
+/// A bucket without the credentials that open it.
+fn bucket_of(
+    spec: &StoreSpec,
+    (bucket, prefix): (String, String),
+    environment: &BTreeMap<String, String>,
+) -> Result<BucketPlace, PlaceError> {
+    let endpoint = spec.endpoint.as_ref().or_else(|| environment.get("AWS_ENDPOINT_URL"));
+    let region = spec.region.as_ref().or_else(|| environment.get("AWS_REGION"));
+    Ok(BucketPlace {
+        bucket,
+        prefix,
+        endpoint: endpoint.cloned().ok_or_else(|| PlaceError::NoEndpoint { location: spec.location.clone() })?,
+        region: region.cloned().unwrap_or_else(|| "us-east-1".to_owned()),
+        locked_for: spec.locked_for.map(|span| span.0),
+        ..BucketPlace::default()
+    })
 }
 
 /// The credentials of a far place: those that the definition leads to, and without any the environment's.

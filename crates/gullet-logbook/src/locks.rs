@@ -71,7 +71,11 @@ pub fn keep_locked(
         note(&mut known, &mut report, name, outcome.map(|()| until));
         Ok::<(), StateError>(())
     })?;
-    report.until = report.problems.is_empty().then_some(wanted);
+    if report.problems.is_empty() {
+        report.until = Some(wanted);
+        // Of a run that is noted everything is locked.
+        runs.iter().for_each(|(record, _)| known.note(record, wanted));
+    }
     known.write(now)?;
     Ok(Some(report))
 }

@@ -126,6 +126,11 @@ pub fn place_of(spec: &StoreSpec) -> Result<Arc<dyn Location>, StoreError> {
     Ok(location_of(spec, &environment())?)
 }
 
+/// A bucket that locks: under what its locks are known, and for how long it locks.
+pub fn locking(spec: &StoreSpec) -> Option<(String, std::time::Duration)> {
+    gullet_host::place::locking(spec, &environment())
+}
+
 /// Opens the store of an application, as the definition describes it.
 pub fn store_for(loaded: &Loaded, app: &str) -> Result<Store, StoreError> {
     let spec = loaded.definition.store_of(app).map(|(_, spec)| spec.clone()).unwrap_or_default();

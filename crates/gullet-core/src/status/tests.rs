@@ -302,3 +302,23 @@ fn that_it_was_never_run_by_hand_is_said_only_where_that_is_known() {
     assert!(!said(true, true, BY_HAND, complete));
     assert!(!said(false, true, "schedule nightly", complete) && !said(true, false, "schedule nightly", complete));
 }
+
+#[test]
+fn what_is_not_locked_as_it_should_be_is_a_warning() {
+    let of = |copied: bool, unlocked: &[&str]| {
+        let mut run = run(Outcome::Complete, 1);
+        if copied {
+            let remark = run.remark(soon().now, RemarkKind::Copied, Outcome::Complete, "copied".to_owned());
+            run.remarks.push(Remark { copy: Some("far".to_owned()), ..remark });
+        }
+        let book = Logbook { runs: vec![run], ..Logbook::default() };
+        let unlocked = unlocked.iter().map(|name| (*name).to_owned()).collect();
+        let about = Circumstances { copies: vec!["far".to_owned()], unlocked, ..soon() };
+        let status = status("quaybook", &book, &NoteStatus::Nothing, &about);
+        (status.level, status.reasons.iter().filter(|reason| reason.contains("is locked on")).count())
+    };
+    assert_eq!(of(true, &[]), (Severity::Ok, 0));
+    assert_eq!(of(true, &["far"]), (Severity::Warning, 1));
+    assert_eq!(of(false, &["far"]), (Severity::Ok, 0), "that it has no copy yet is said already");
+    assert_eq!(of(true, &["depot"]), (Severity::Warning, 1), "the store itself");
+}

@@ -55,6 +55,18 @@ pub struct BucketPlace {
     pub locked_for: Option<Duration>,
 }
 
+impl BucketPlace {
+    /// As [`Location::address`]: another server may have a bucket of this name.
+    pub fn address(&self) -> String {
+        format!("{} at {}", shown(self), self.url())
+    }
+
+    /// The server's URL with the bucket's name.
+    fn url(&self) -> String {
+        format!("{}/{}", self.endpoint.trim_end_matches('/'), self.bucket)
+    }
+}
+
 /// The place's name, as a person would write it.
 fn shown(place: &BucketPlace) -> String {
     if place.prefix.is_empty() {
@@ -77,7 +89,7 @@ pub fn bucket(place: &BucketPlace) -> Result<Arc<dyn Location>, StoreError> {
         web,
         credential: Arc::new(credential),
         region: place.region.clone(),
-        url: format!("{}/{}", place.endpoint.trim_end_matches('/'), place.bucket),
+        url: place.url(),
         locked_for: place.locked_for,
     };
     let mut builder = AmazonS3Builder::new()
@@ -100,13 +112,15 @@ pub fn bucket(place: &BucketPlace) -> Result<Arc<dyn Location>, StoreError> {
     let objects = Keyed::new(store, place.prefix.clone(), shown(place));
     let (prefix, bucket) = (place.prefix.clone(), place.bucket.clone());
     let versions = Versions { signed, prefix, bucket, shown: shown(place) };
-    let bucket = Bucket { objects, versions, creates_only: AtomicBool::new(true) };
+    let address = place.address();
+    let bucket = Bucket { objects, versions, address, creates_only: AtomicBool::new(true) };
     Ok(Arc::new(Remote(Arc::new(bucket))))
 }
 
 struct Bucket {
     objects: Keyed<AmazonS3>,
     versions: Versions,
+    address: String,
     /// Whether the server knows how to create only what is not there, as far as is known.
     creates_only: AtomicBool,
 }
@@ -153,8 +167,7 @@ impl Requests for Bucket {
     }
 
     fn address(&self) -> String {
-        // Another server may have a bucket of this name.
-        format!("{} at {}", self.describe(), self.versions.server())
+        self.address.clone()
     }
 
     fn versioned(&self) -> Option<&dyn Versioned> {

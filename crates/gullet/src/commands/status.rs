@@ -10,10 +10,11 @@ use gullet_core::due::{has_runs, runs_of};
 use gullet_core::notify::{self, Message};
 use gullet_core::status::{self, AppStatus, CalendarState, Circumstances, Severity};
 use gullet_host::state::{State, write_whole};
-use gullet_logbook::logbook::Logbook;
-use gullet_model::definition::{Flaw, Loaded, Span};
+use gullet_logbook::logbook::{Logbook, Logged};
+use gullet_model::definition::{Flaw, Loaded, Span, StoreSpec};
 use gullet_restore::restore::place::Journal;
 use gullet_run::hold::{HoldNote, notes_folder};
+use gullet_store::Store;
 use jiff::{SignedDuration, Timestamp};
 use serde::Serialize;
 
@@ -214,7 +215,9 @@ pub(super) fn of_app(
     let span = |span: Option<Span>| span.and_then(|span| SignedDuration::try_from(span.0).ok());
     let limits = loaded.definition.status.clone().unwrap_or_default();
     let payload_gone = book.last_good(app).map(|good| status::payload_gone(&store, good)).transpose()?;
+    let unlocked = book.last_good(app).map(|good| unlocked(loaded, state, app, &store, good)).unwrap_or_default();
     let about = Circumstances {
+        unlocked,
         now: Timestamp::now(),
         expected_every: span(loaded.definition.app.get(app).and_then(|app| app.expected_every)),
         verified_within: span(limits.verified_within),
@@ -235,6 +238,19 @@ pub(super) fn of_app(
             answer.with(Severity::Critical, format!("the journal of a restore in place cannot be read: {error}"))
         }
     })
+}
+
+/// The places of an application that lock, and where not everything of a run is known to be locked for as long as it should be.
+fn unlocked(loaded: &Loaded, state: &State, app: &str, store: &Store, good: &Logged) -> Vec<String> {
+    let Some((name, spec)) = loaded.definition.store_of(app) else { return Vec::new() };
+    let places = [(name, spec)].into_iter().chain(loaded.definition.copies_of(spec));
+    let is_unlocked = |(_, spec): &(&String, &StoreSpec)| {
+        let Some((address, locked_for)) = open::locking(spec) else { return false };
+        let until = SignedDuration::try_from(locked_for).ok().and_then(|time| good.record.ended.checked_add(time).ok());
+        let known = state.locked_objects(&store.info().id, &address);
+        !until.is_some_and(|until| known.is_locked_until(&good.name, until))
+    };
+    places.filter(is_unlocked).map(|(name, _)| name.clone()).collect()
 }
 
 /// How an application stands by the calendar; nothing is said of it where no application has a schedule.

@@ -44,6 +44,7 @@ fn what_was_copied_outlives_a_thief_with_all_keys_of_the_machine() {
     place.gullet(&["run", "desk", "--quiet"]).exits(0);
     place.gullet(&["store", "copy", "depot"]).exits(0).says("locked until ");
     place.gullet(&["store", "test", "far"]).exits(0);
+    assert!(!place.gullet(&["status"]).exits(0).out.contains("locked"));
     let (far, hour) = (seen(&moto), SignedDuration::from_hours(1));
     let names = far.names("").unwrap();
     let now = Timestamp::now();
@@ -101,6 +102,7 @@ fn a_bucket_that_cannot_lock_is_told_and_a_folder_keeps_no_versions() {
     define(&place, careless, "depot");
     place.gullet(&["store", "copy", "depot", "--make"]).exits(6).says("can the bucket lock (object lock)?");
     place.gullet(&["store", "test", "far"]).exits(6).says("nothing is locked there");
+    place.gullet(&["status"]).exits(1).says("not everything of the last complete run is locked on far");
     place.gullet(&["verify", "--store", "far"]).exits(0).says("intact: 1 run");
     define(&place, moto.port, "depot");
     place.gullet(&["store", "bring-back", "depot", "--as-of", "2026-11-03"]).exits(2).says("keeps no versions");
@@ -128,6 +130,7 @@ fn a_store_in_a_bucket_that_locks_is_swept_out_of_sight_only() {
     write(&place, 2);
     let second = place.gullet(&["run", "desk"]).exits(0);
     assert!(!second.err.contains("locked"), "{}", second.err);
+    assert!(!place.gullet(&["status"]).exits(0).out.contains("locked"));
     let far = seen(&moto);
     let before = (far.names("payload/").unwrap(), Timestamp::now().to_string());
     std::thread::sleep(Duration::from_millis(1100));

@@ -43,11 +43,6 @@ struct VersionPage {
 }
 
 impl Versions {
-    /// The server's URL with the bucket's name.
-    pub(super) fn server(&self) -> &str {
-        &self.signed.url
-    }
-
     fn key(&self, name: &str) -> String {
         if self.prefix.is_empty() { name.to_owned() } else { format!("{}/{name}", self.prefix) }
     }
