@@ -322,3 +322,16 @@ fn what_is_not_locked_as_it_should_be_is_a_warning() {
     assert_eq!(of(false, &["far"]), (Severity::Ok, 0), "that it has no copy yet is said already");
     assert_eq!(of(true, &["depot"]), (Severity::Warning, 1), "the store itself");
 }
+
+#[test]
+fn a_proof_that_is_noted_for_the_future_is_a_warning() {
+    let of = |at: i64| {
+        let mut run = run(Outcome::Complete, 1);
+        let at = Timestamp::new(at, 0).unwrap();
+        run.remarks.push(run.remark(at, RemarkKind::Verified, Outcome::Complete, "verified".to_owned()));
+        let (level, why) = level(vec![run]);
+        (level, why.contains("it is noted for the future"))
+    };
+    assert_eq!([of(3000), of(3600 + 60)], [(Severity::Ok, false); 2], "clocks differ a little");
+    assert_eq!(of(3600 + 3600), (Severity::Warning, true));
+}

@@ -1,5 +1,6 @@
 use super::*;
 use crate::location::Memory;
+use crate::payload::{OpenPayload, TocChunk};
 use crate::reader::ChunkReader;
 use crate::seal::Identities;
 
@@ -109,4 +110,34 @@ fn changed_bytes_are_never_handed_out() {
 #[test]
 fn ranges_join_neighbours() {
     assert_eq!(ranges(&BTreeSet::from([0, 1, 2, 5, 7, 8])), [[0, 2], [5, 5], [7, 8]]);
+}
+
+#[test]
+fn what_was_noted_is_found_in_whichever_file_of_the_run_it_is() {
+    let folder = tempfile::tempdir().unwrap();
+    let (memory, mut cache) = (Memory::default(), Cache::open(&folder.path().join("cache.db")).unwrap());
+    let options = DepositOptions { level: 1, ..DepositOptions::default() };
+    let mut deposit = Deposit::new(Arc::new(memory.clone()), &mut cache, "w", "one", &options).unwrap();
+    let mut rng = fastrand::Rng::with_seed(5);
+    let mut chunk = || -> Vec<u8> { std::iter::repeat_with(|| rng.u8(..)).take(1 << 20).collect() };
+    // More than fits one file.
+    let mut noted = Vec::new();
+    for _ in 0..90 {
+        let bytes = chunk();
+        deposit.note();
+        let hash = deposit.put(&bytes).unwrap();
+        noted.push((hash, deposit.noted()));
+    }
+    let done = deposit.finish().unwrap();
+    assert!(done.holdings.wrote.len() > 1);
+    for (hash, uses) in [&noted[0], &noted[44], &noted[89]] {
+        let frames = done.frames(uses);
+        let (name, ranges) = frames.iter().next().unwrap();
+        let file = done.holdings.wrote.iter().find(|file| file.name == *name).unwrap();
+        let [first, last] = ranges[0];
+        assert!(ranges.len() == 1 && frames.len() == 1 && last < file.frames, "{frames:?} of {}", file.frames);
+        let toc = OpenPayload::open(&memory, &Identities::default(), name).unwrap().contents().unwrap();
+        let has = |chunk: &TocChunk| chunk.id == *hash && (first..=last).contains(&chunk.frame);
+        assert!(toc.chunks.iter().any(has), "the frames that are named have the chunk");
+    }
 }

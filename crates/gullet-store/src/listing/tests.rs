@@ -395,4 +395,25 @@ fn a_listing_of_several_levels_is_read_and_found_again() {
         assert_eq!(below, 1);
     }
     assert_eq!(listing.find(&root.root, &PathName::new("02000/y")).unwrap(), None);
+    // Trees of other heights, and ones that begin elsewhere.
+    for other in [&entries[1000..], &entries[..5], &entries[3990..]] {
+        let ((mut b, there, _), mut a) = (stored(other), reader.another());
+        for is_swapped in [false, true] {
+            let (mut gone, mut added) = (0, 0);
+            let count = |difference: Difference| {
+                match difference {
+                    Difference::Gone(_) => gone += 1,
+                    Difference::Added(_) => added += 1,
+                    Difference::Changed(..) => panic!("nothing is changed"),
+                }
+                Ok::<_, StoreError>(())
+            };
+            match is_swapped {
+                false => compare((&mut a, &root.root), (&mut b, &there.root), count).unwrap(),
+                true => compare((&mut b, &there.root), (&mut a, &root.root), count).unwrap(),
+            }
+            let lacking = 4000 - other.len();
+            assert_eq!((gone, added), if is_swapped { (0, lacking) } else { (lacking, 0) });
+        }
+    }
 }
