@@ -61,7 +61,6 @@ pub struct ChunkReader {
     open: Vec<(u32, OpenPayload)>,
     /// Decompressed frames, by file and number.
     at_hand: Vec<(FrameKey, Arc<Vec<u8>>)>,
-    read: u64,
 }
 
 impl ChunkReader {
@@ -72,7 +71,7 @@ impl ChunkReader {
     }
 
     fn of(known: Arc<KnownChunk>) -> Self {
-        Self { known, open: Vec::new(), at_hand: Vec::new(), read: 0 }
+        Self { known, open: Vec::new(), at_hand: Vec::new() }
     }
 
     /// Another reader of the same files, for another thread. No file can be added to either from then on.
@@ -138,11 +137,6 @@ impl ChunkReader {
         Place { payload, frame: spot.frame, offset: spot.offset, length: spot.length }
     }
 
-    /// Stored bytes read so far.
-    pub fn bytes_read(&self) -> u64 {
-        self.read
-    }
-
     /// The bytes of a chunk, proven against its id.
     ///
     /// # Errors
@@ -176,7 +170,6 @@ impl ChunkReader {
         }
         let frame = self.known.files[file as usize].frames[number as usize];
         let bytes = Arc::new(self.opened(file)?.frame(&frame)?);
-        self.read += u64::from(frame.stored);
         if self.at_hand.len() == FRAMES_AT_HAND {
             self.at_hand.remove(0);
         }

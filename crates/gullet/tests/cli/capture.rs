@@ -460,3 +460,36 @@ fn a_tar_may_name_its_members_in_any_way_and_never_lead_out() {
     let place = Place::with_parts(&part("['a', '../b']"));
     place.gullet(&["run", "app"]).exits(1).says("the tar has a path that leads elsewhere");
 }
+
+#[test]
+fn many_files_are_captured_again_block_by_block() {
+    let place = Place::with_parts(FILES);
+    let name = |number: usize| format!("docs/{number:05}-{}.txt", "a long name of a list ".repeat(5));
+    for number in 0..4000 {
+        place.file(&name(number), format!("list {number}\n"));
+    }
+    settle();
+    place.gullet(&["run", "app"]).exits(0);
+    let first = place.capture("docs");
+    place.gullet(&["run", "app"]).exits(0);
+    let second = place.capture("docs");
+    assert_eq!((&second["listing"], second["counts"]["bytes_read"].as_u64()), (&first["listing"], Some(0)));
+    assert_eq!(place.record()["holdings"]["wrote"], serde_json::json!([]), "nothing is stored, not even the listing");
+    // One that changes, one that comes, one that goes: all others stay as they are.
+    place.file(&name(1234), "another list\n");
+    place.file(&name(7000), "a new list\n");
+    fs::remove_file(place.path(&name(3210))).unwrap();
+    settle();
+    place.gullet(&["run", "app"]).exits(0);
+    assert_eq!(counts(&place, "docs"), [1, 1, 3998, 1]);
+    let third = place.capture("docs");
+    assert_eq!(third["listing"]["entries"], first["listing"]["entries"]);
+    let grown = (third["listing"]["bytes"].as_i64().unwrap() - first["listing"]["bytes"].as_i64().unwrap()).abs();
+    assert!(grown < 1000, "the length of a listing is that of all its lines: {grown}");
+    place.gullet(&["verify"]).exits(0).says("✓ intact: 3 runs");
+    place.gullet(&["restore", "app@latest", "--into", "out"]).exits(0);
+    let docs = place.text("docs");
+    let restored = place.path("out/files").join(docs.strip_prefix('/').unwrap());
+    let compared = Command::new("diff").arg("-r").args([place.path("docs"), restored]).output().unwrap();
+    assert!(compared.status.success(), "{}", String::from_utf8_lossy(&compared.stdout));
+}
