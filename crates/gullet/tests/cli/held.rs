@@ -229,6 +229,8 @@ fn a_note_of_steps_that_there_are_not_is_damaged() {
     place.gullet(&["hold", "app", "--limit", "10m"]).exits(0);
     signal("KILL", guard(&place));
     let path = place.path("state/holds/app.note");
+    let boot = fs::read_to_string("/proc/sys/kernel/random/boot_id").unwrap();
+    assert_eq!(note(&place)["boot"], boot.trim(), "process numbers mean something within one boot");
     let good = fs::read(&path).unwrap();
     let mut whole = good.clone();
     let text = String::from_utf8(whole[..4096].to_vec()).unwrap();
