@@ -133,7 +133,6 @@ impl Rules<'_> {
             }
             _ => {}
         }
-        self.limit(&format!("{base}/max_hold"), app.max_hold);
         if app.self_consistent.is_some() {
             let is_export = |kind: &PartKind| matches!(kind.nature(), Nature::Database | Nature::Export);
             let is_one = app.part.len() == 1
@@ -295,6 +294,7 @@ impl Rules<'_> {
     }
 
     fn hold(&mut self, base: &str, app: &App) {
+        self.limit(&format!("{base}/max_hold"), app.max_hold);
         let (mut seen, mut locks) = (BTreeSet::new(), BTreeSet::new());
         for (number, step) in app.hold.iter().enumerate() {
             let at = format!("{base}/hold/{number}");

@@ -2,6 +2,7 @@
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on should panic")]
 
 mod browser;
+mod ceph;
 #[path = "../../../gullet-store/tests/conformance/mod.rs"]
 mod conformance;
 mod dav;
