@@ -1,5 +1,5 @@
 use super::entry::NAMED_MAX;
-use super::writer::{BLOCK_MAX, LINE_MAX};
+use super::writer::{BLOCK_MAX, LINE_MAX, is_boundary};
 use super::*;
 use crate::cache::Cache;
 use crate::deposit::{Deposit, DepositOptions};
@@ -368,11 +368,16 @@ fn what_could_not_be_read_again_is_not_written() {
 
 #[test]
 fn a_listing_of_several_levels_is_read_and_found_again() {
-    // Paths so long that a node is full with few blocks.
+    // Paths so long that a node is full with few blocks, and after each 18 of them one that ends a block.
     let long = "x".repeat(3900);
-    let entries: Vec<Entry> = (0..4000).map(|number| file(&format!("{number:05}/{long}"), 1)).collect();
+    let path = |number: usize, more: u32| format!("{number:05}/{more}{long}");
+    let ends = |number: &usize| (0..).find(|more| is_boundary(&PathName::new(path(*number, *more))));
+    let more_of = |number: usize| if number % 19 == 18 { ends(&number).unwrap() } else { 0 };
+    let entries: Vec<Entry> = (0..4000).map(|number| file(&path(number, more_of(number)), 1)).collect();
     let (mut reader, root, _) = stored(&entries);
     assert_eq!(root.entries, 4000);
+    let top: serde_json::Value = serde_json::from_slice(&reader.get(&root.root).unwrap()).unwrap();
+    assert_eq!(top["level"], 1, "{top}");
     let mut listing = ListingReader::new(&mut reader);
     let mut seen = 0;
     listing

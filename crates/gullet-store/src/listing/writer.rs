@@ -89,9 +89,7 @@ impl ListingWriter {
         self.in_block += 1;
         self.entries += 1;
         self.bytes += line.len() as u64 + 1;
-        // About one path in 1024 is a boundary.
-        let boundary = || u16::from_le_bytes([hash_start(&entry.path)[0], hash_start(&entry.path)[1]]) & 0x3FF == 0;
-        if self.block.len() >= BLOCK_MAX || (self.block.len() >= BLOCK_MIN && boundary()) {
+        if self.block.len() >= BLOCK_MAX || (self.block.len() >= BLOCK_MIN && is_boundary(&entry.path)) {
             return self.close_block(true, put);
         }
         Ok(None)
@@ -199,6 +197,12 @@ impl ListingWriter {
             self.levels[level].children.push(node);
         }
     }
+}
+
+/// Whether a block may end with a path: with about one in 1024.
+pub(super) fn is_boundary(path: &PathName) -> bool {
+    let start = hash_start(path);
+    u16::from_le_bytes([start[0], start[1]]) & 0x3FF == 0
 }
 
 fn hash_start(path: &PathName) -> [u8; 32] {
