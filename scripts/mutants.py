@@ -356,6 +356,7 @@ def main():
     parser.add_argument("--places", type=int, default=200)
     parser.add_argument("--go-on", action="store_true", help="go on with what was built before")
     parser.add_argument("--only", type=Path, help="only the places that a file names, a line each, whatever their lines are by now")
+    parser.add_argument("--tests", default="", help="only tests whose names match this regular expression")
     parser.add_argument("--again", action="store_true", help="try once more what was not noticed before")
     arguments = parser.parse_args()
     # What is started in the background has this signal ignored, and so would the tests.
@@ -372,7 +373,7 @@ def main():
         sample = places(arguments.places, arguments.only)
         without, programs = trial.build(sample)
         drawn.write_text(json.dumps([sample, without]))
-        tests = trial.tests(programs)
+        tests = [test for test in trial.tests(programs) if re.search(arguments.tests, test[1])]
         say(f"{len(without)} changes do not build; {len(tests)} tests")
     reach = Reach(folder / "reached.json", sample)
     if not arguments.go_on:
