@@ -244,4 +244,5 @@ def main():
         raise SystemExit(f"there is no run {arguments.run}")
 
 
-main()
+if __name__ == "__main__":
+    main()

@@ -9,7 +9,7 @@ use std::time::Duration;
 
 use gullet_host::state::{LockedObjects, State, StateError};
 use gullet_model::words::chain;
-use gullet_store::{Holdings, Location, STORE_FILE, StoreError, Versioned};
+use gullet_store::{Holdings, Location, STORE_FILE, StoreError, Versioned, with_margin};
 use jiff::{SignedDuration, Timestamp};
 use serde::Serialize;
 
@@ -50,7 +50,7 @@ pub fn keep_locked(
     let Some(locked_for) = place.versioned().and_then(Versioned::locked_for).filter(|_| !runs.is_empty()) else {
         return Ok(None);
     };
-    let (wanted, until) = (after(now, locked_for), after(now, locked_for.saturating_add(locked_for / 4)));
+    let (wanted, until) = (after(now, locked_for), after(now, with_margin(locked_for)));
     let mut known = state.locked_objects(store, &place.address());
     let mut report = LockReport::default();
     // What the runs wrote was locked as it was written, if their records were. A server that does not lock may take the request for

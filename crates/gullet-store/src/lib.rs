@@ -41,7 +41,7 @@ pub use error::{IoPath, PathError, StoreError};
 pub use hash::{Hash, Hasher};
 pub use location::{
     BucketPlace, Folder, Lengths, Location, Memory, NewObject, ObjectInfo, ObjectVersion, SeekRead, SinceThen,
-    SshFolderPlace, Versioned, WebFolderPlace, bucket, free_space, ssh_folder, web_folder,
+    SshFolderPlace, Versioned, WebFolderPlace, bucket, free_space, ssh_folder, web_folder, with_margin,
 };
 pub use payload::{FRAME_LIMIT, OpenPayload, PayloadFile, Toc, TocChunk, TocFrame};
 pub use probe::{Abilities, probe};

@@ -25,7 +25,7 @@ pub use bucket::{BucketPlace, bucket};
 pub use folder::Folder;
 pub use lengths::Lengths;
 pub use sftp::{SshFolderPlace, ssh_folder};
-pub use versioned::{ObjectVersion, SinceThen, Versioned};
+pub use versioned::{ObjectVersion, SinceThen, Versioned, with_margin};
 pub use webdav::{WebFolderPlace, web_folder};
 
 /// One object as a location lists it.

@@ -119,11 +119,42 @@ pub(crate) fn tar(path: &Path, lister: &mut Lister, deposit: &mut Deposit<'_>) -
     if entries.is_empty() {
         return Err(PartError::Other("the tar it printed has nothing in it".to_owned()));
     }
+    follow_links(&mut entries);
+    if let Some(why) = cannot_come_back(&entries) {
+        return Err(PartError::Other(format!("the tar could not be restored: {why}")));
+    }
     lister.counts.bytes_read += fs::metadata(path).at(path)?.len();
     for entry in entries.into_values() {
         push(entry, lister, deposit)?;
     }
     Ok(())
+}
+
+/// A further name of a further name is one of the file itself.
+fn follow_links(entries: &mut BTreeMap<PathName, Entry>) {
+    let links: BTreeMap<PathName, PathName> =
+        entries.values().filter_map(|entry| Some((entry.path.clone(), entry.same_as.clone()?))).collect();
+    for entry in entries.values_mut() {
+        let Some(target) = &mut entry.same_as else { continue };
+        // Links that lead round and round are left as they are, and found below.
+        for _ in 0..links.len() {
+            let Some(next) = links.get(target) else { break };
+            *target = next.clone();
+        }
+    }
+}
+
+/// What of a tar no restore could make, where there is such a thing.
+fn cannot_come_back(entries: &BTreeMap<PathName, Entry>) -> Option<String> {
+    entries.values().find_map(|entry| {
+        let is_no_folder = |above: &PathName| entries.get(above).is_some_and(|found| found.kind != Kind::Folder);
+        if let Some(above) = entry.path.above().find(is_no_folder) {
+            return Some(format!("it has `{}` below `{above}`, which is no folder", entry.path));
+        }
+        let target = entry.same_as.as_ref()?;
+        let is_file = entries.get(target).is_some_and(|first| first.kind == Kind::File && first.same_as.is_none());
+        (!is_file).then(|| format!("it has `{}` as a further name of `{target}`, which is no file in it", entry.path))
+    })
 }
 
 fn tar_name(bytes: &[u8]) -> PathName {

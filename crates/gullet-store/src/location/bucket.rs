@@ -89,6 +89,10 @@ pub fn bucket(place: &BucketPlace) -> Result<Arc<dyn Location>, StoreError> {
         web,
         credential: Arc::new(credential),
         region: place.region.clone(),
+        probes: format!(
+            "/{}",
+            signed::in_path(&format!("{}/{}/probes/", place.bucket, place.prefix).replace("//", "/"))
+        ),
         url: place.url(),
         locked_for: place.locked_for,
     };

@@ -59,6 +59,11 @@ pub trait Versioned {
     fn bring_back(&self, version: &ObjectVersion) -> Result<(), StoreError>;
 }
 
+/// How long a lock is where so much was asked for: longer, so that what a run stands on need not be locked anew each day.
+pub fn with_margin(locked_for: Duration) -> Duration {
+    locked_for.saturating_add(locked_for / 4)
+}
+
 /// How the objects of a place differ from what they were at a moment.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct SinceThen {

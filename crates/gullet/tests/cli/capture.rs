@@ -1,6 +1,7 @@
 //! What parts capture: files with all they have, exports, discoveries, facts, drift.
 
 use std::fs;
+use std::os::unix::fs::MetadataExt;
 use std::process::Command;
 
 use crate::harness::{Mounted, Place};
@@ -492,4 +493,43 @@ fn many_files_are_captured_again_block_by_block() {
     let restored = place.path("out/files").join(docs.strip_prefix('/').unwrap());
     let compared = Command::new("diff").arg("-r").args([place.path("docs"), restored]).output().unwrap();
     assert!(compared.status.success(), "{}", String::from_utf8_lossy(&compared.stdout));
+}
+
+#[test]
+fn a_tar_that_could_not_be_restored_is_not_captured() {
+    let made = |members: &str| {
+        let place = Place::with_parts(
+            "[[app.app.part]]\nname = \"made\"\ncommand = [\"cat\", \"@/made.tar\"]\noutput = \"tar\"\n",
+        );
+        let script = format!(
+            "import io,sys,tarfile\nout=tarfile.open(sys.argv[1],'w')\ndef add(name,kind,link='',data=b''):\n \
+             member=tarfile.TarInfo(name); member.type=kind; member.linkname=link; member.size=len(data); \
+             out.addfile(member,io.BytesIO(data))\n{members}\nout.close()\n"
+        );
+        let tar = place.path("made.tar");
+        assert!(Command::new("python3").args(["-c", &script]).arg(tar).status().unwrap().success());
+        place
+    };
+    let file = "add('y',tarfile.REGTYPE,data=b'x')\n";
+    for (members, why) in [
+        (
+            "add('a',tarfile.SYMTYPE,'../elsewhere')\nadd('a/b',tarfile.REGTYPE,data=b'x')",
+            "below `a`, which is no folder",
+        ),
+        ("add('z',tarfile.LNKTYPE,'/etc/hostname')", "further name of `etc/hostname`"),
+        ("add('p',tarfile.LNKTYPE,'q')\nadd('q',tarfile.LNKTYPE,'p')", "which is no file in it"),
+        ("add('d',tarfile.DIRTYPE)\nadd('l',tarfile.LNKTYPE,'d')", "further name of `d`"),
+    ] {
+        made(&format!("{file}{members}")).gullet(&["run", "app"]).exits(1).says(why);
+    }
+    // Names in any order, and names of names, are as good as any.
+    let place = made(&format!("{file}add('a',tarfile.LNKTYPE,'./y')\nadd('z',tarfile.LNKTYPE,'/a')"));
+    place.gullet(&["run", "app"]).exits(0);
+    place.gullet(&["verify"]).exits(0);
+    place.gullet(&["restore", "app@latest", "--into", "out"]).exits(0);
+    let restored = |name: &str| place.path(&format!("out/exports/made/{name}"));
+    for name in ["a", "y", "z"] {
+        assert_eq!(fs::read(restored(name)).unwrap(), b"x", "{name}");
+        assert_eq!(fs::metadata(restored(name)).unwrap().ino(), fs::metadata(restored("y")).unwrap().ino(), "{name}");
+    }
 }

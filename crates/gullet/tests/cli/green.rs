@@ -1,7 +1,8 @@
 //! What is called complete, intact or ok must be so: whatever the clock says, whoever else writes, whatever was removed.
 
 use std::fs;
-use std::process::{Command, Stdio};
+use std::os::unix::fs::PermissionsExt;
+use std::process::Stdio;
 
 use crate::harness::{Desk, Mounted, Place};
 
@@ -153,10 +154,16 @@ fn status_ages_and_misses_what_was_removed() {
 #[test]
 fn status_answers_in_time_when_the_store_does_not() {
     let place = place();
-    place.gullet(&["run", "app"]).exits(0);
-    // Opening a pipe that nobody writes to waits for ever, as a network that went away does.
-    fs::remove_file(place.path("depot/store.json")).unwrap();
-    Command::new("mkfifo").arg(place.path("depot/store.json")).status().unwrap();
+    // A server that takes what it is asked and never answers.
+    let silent = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+    let text = fs::read_to_string(place.path("gullet.toml")).unwrap();
+    let location = format!("location = \"{}\"", place.text("depot"));
+    let far = format!("location = \"s3://depot/quay\"\nendpoint = \"http://{}\"", silent.local_addr().unwrap());
+    assert!(text.contains(&location));
+    let keys = place.file("keys", "AWS_ACCESS_KEY_ID=AK\nAWS_SECRET_ACCESS_KEY=SK\n");
+    fs::set_permissions(&keys, fs::Permissions::from_mode(0o600)).unwrap();
+    let far = format!("{far}\ncredentials = {{ file = \"{}\" }}", keys.display());
+    place.file("gullet.toml", text.replace(&location, &far));
     let began = std::time::Instant::now();
     place.gullet(&["status"]).exits(3).says("did not answer in time");
     assert!(began.elapsed() < std::time::Duration::from_secs(10), "{:?}", began.elapsed());

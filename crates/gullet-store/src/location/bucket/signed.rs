@@ -16,6 +16,7 @@ use object_store::client::{
 use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
 use ureq::http::{HeaderMap, HeaderValue, Request, Response};
 
+use super::super::versioned::with_margin;
 use super::super::web::Web;
 
 /// What stands in a URL as it is: what RFC 3986 calls unreserved.
@@ -39,6 +40,8 @@ pub(super) struct Signed {
     pub(super) url: String,
     /// For how long what is written is locked.
     pub(super) locked_for: Option<Duration>,
+    /// What the paths begin with, as they stand in a URL, of what the place is tried with.
+    pub(super) probes: String,
 }
 
 impl std::fmt::Debug for Signed {
@@ -70,7 +73,7 @@ impl Signed {
     /// The headers that lock what is written.
     fn lock(&self, path: &str, headers: &mut HeaderMap, now: Timestamp) {
         let Some(locked_for) = self.locked_for else { return };
-        let long = if path.contains("/probes/") { PROBE_LOCKED.min(locked_for) } else { with_margin(locked_for) };
+        let long = if path.contains(&self.probes) { PROBE_LOCKED.min(locked_for) } else { with_margin(locked_for) };
         let until = now.saturating_add(SignedDuration::try_from(long).unwrap_or(SignedDuration::MAX)).unwrap_or(now);
         headers.insert(MODE, HeaderValue::from_static(COMPLIANCE));
         if let Ok(value) = written(until).parse() {
@@ -104,11 +107,6 @@ impl Signed {
 /// A key as it stands in a URL.
 pub(super) fn in_path(key: &str) -> String {
     utf8_percent_encode(key, RESERVED_IN_PATH).to_string()
-}
-
-/// A lock is longer than was asked for, so that what a run stands on need not be locked anew each day.
-pub(super) fn with_margin(locked_for: Duration) -> Duration {
-    locked_for.saturating_add(locked_for / 4)
 }
 
 /// A time as the protocol wants it, to the second.
