@@ -1,5 +1,6 @@
 //! Storing what was secured in the run's private folder: a file, a folder, or a tar read file by file.
 
+use std::cell::Cell;
 use std::collections::BTreeMap;
 use std::fs::{self, File};
 use std::io::Read;
@@ -92,7 +93,8 @@ pub(crate) fn folder(path: &Path, lister: &mut Lister, deposit: &mut Deposit<'_>
 /// Stores the contents of a tar file by file (POSIX pax and ustar, GNU long names).
 pub(crate) fn tar(path: &Path, lister: &mut Lister, deposit: &mut Deposit<'_>) -> Result<(), PartError> {
     let wrong = |error: std::io::Error| PartError::Other(format!("what it printed is not a valid tar: {error}"));
-    let mut archive = tar::Archive::new(File::open(path).at(path)?);
+    let is_over = Cell::new(false);
+    let mut archive = tar::Archive::new(WatchedEnd { file: File::open(path).at(path)?, is_over: &is_over });
     // A tar may come in any order, a listing does not: the entries, not their contents, are kept until all are known.
     let mut entries: BTreeMap<PathName, Entry> = BTreeMap::new();
     for member in archive.entries().map_err(wrong)? {
@@ -119,6 +121,10 @@ pub(crate) fn tar(path: &Path, lister: &mut Lister, deposit: &mut Deposit<'_>) -
     if entries.is_empty() {
         return Err(PartError::Other("the tar it printed has nothing in it".to_owned()));
     }
+    if is_over.get() {
+        let why = "the tar has no end (a block of zeros, POSIX): it was cut off, or who wrote it did not finish";
+        return Err(PartError::Other(why.to_owned()));
+    }
     follow_links(&mut entries);
     if let Some(why) = cannot_come_back(&entries) {
         return Err(PartError::Other(format!("the tar could not be restored: {why}")));
@@ -128,6 +134,20 @@ pub(crate) fn tar(path: &Path, lister: &mut Lister, deposit: &mut Deposit<'_>) -
         push(entry, lister, deposit)?;
     }
     Ok(())
+}
+
+/// A tar that is read, and whether it was over before it said so itself.
+struct WatchedEnd<'a> {
+    file: File,
+    is_over: &'a Cell<bool>,
+}
+
+impl Read for WatchedEnd<'_> {
+    fn read(&mut self, into: &mut [u8]) -> std::io::Result<usize> {
+        let read = self.file.read(into)?;
+        self.is_over.set(self.is_over.get() || (read == 0 && !into.is_empty()));
+        Ok(read)
+    }
 }
 
 /// A further name of a further name is one of the file itself.

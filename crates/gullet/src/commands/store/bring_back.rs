@@ -66,7 +66,7 @@ pub(super) fn bring_back(ui: &mut Ui, global: &Global, args: &BringBackArgs) -> 
     } else {
         let (removed, replaced) = (found.removed.len() as u64, found.replaced.len() as u64);
         ui.say(format!(
-            "since {}: {} removed, {replaced} replaced, {} of them; {} added, which stays",
+            "since {}: {} removed, {replaced} replaced, {} of them; {} added, left as they are",
             time(then),
             count(removed, "object"),
             size(bytes),
