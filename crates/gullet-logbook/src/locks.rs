@@ -7,7 +7,7 @@
 use std::collections::BTreeSet;
 use std::time::Duration;
 
-use gullet_host::state::{LockedObjects, State, StateError};
+use gullet_host::state::{State, StateError};
 use gullet_model::words::chain;
 use gullet_store::{Holdings, Location, STORE_FILE, StoreError, Versioned, with_margin};
 use jiff::{SignedDuration, Timestamp};
@@ -68,7 +68,13 @@ pub fn keep_locked(
     let left: Vec<Vec<String>> = needed.into_iter().filter(is_left).map(|name| vec![name]).collect();
     let lock = |name: &String| locked(place, name, until, wanted);
     parallel::each(AT_ONCE, left, lock, |name, outcome| {
-        note(&mut known, &mut report, name, outcome.map(|()| until));
+        match outcome {
+            Ok(()) => {
+                known.note(&name, until);
+                report.objects += 1;
+            }
+            Err(error) => report.problems.push((name, chain(&error))),
+        }
         Ok::<(), StateError>(())
     })?;
     if report.problems.is_empty() {
@@ -78,16 +84,6 @@ pub fn keep_locked(
     }
     known.write(now)?;
     Ok(Some(report))
-}
-
-fn note(known: &mut LockedObjects, report: &mut LockReport, name: String, outcome: Result<Timestamp, StoreError>) {
-    match outcome {
-        Ok(until) => {
-            known.note(&name, until);
-            report.objects += 1;
-        }
-        Err(error) => report.problems.push((name, chain(&error))),
-    }
 }
 
 /// Locks an object. A server refuses to shorten a lock, so one that is long enough already will do.

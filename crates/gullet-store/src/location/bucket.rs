@@ -21,7 +21,6 @@ mod signed;
 mod versions;
 
 use signed::Signed;
-use versions::Versions;
 
 use super::keyed::Keyed;
 use super::remote::{Remote, Requests};
@@ -114,16 +113,17 @@ pub fn bucket(place: &BucketPlace) -> Result<Arc<dyn Location>, StoreError> {
     }
     let store = builder.build().map_err(|error| wrong(std::io::Error::other(error)))?;
     let objects = Keyed::new(store, place.prefix.clone(), shown(place));
-    let (prefix, bucket) = (place.prefix.clone(), place.bucket.clone());
-    let versions = Versions { signed, prefix, bucket, shown: shown(place) };
-    let address = place.address();
-    let bucket = Bucket { objects, versions, address, creates_only: AtomicBool::new(true) };
+    let (name, address) = (place.bucket.clone(), place.address());
+    let bucket = Bucket { objects, signed, name, address, creates_only: AtomicBool::new(true) };
     Ok(Arc::new(Remote(Arc::new(bucket))))
 }
 
 struct Bucket {
     objects: Keyed<AmazonS3>,
-    versions: Versions,
+    /// For what `object_store` does not know.
+    signed: Signed,
+    /// The bucket's name.
+    name: String,
     address: String,
     /// Whether the server knows how to create only what is not there, as far as is known.
     creates_only: AtomicBool,
@@ -136,15 +136,13 @@ impl Bucket {
 
     /// Why an object could not be put. A server says of a bucket that cannot lock that the request is wrong, and some say no more.
     fn not_put(&self, name: &str, error: object_store::Error) -> StoreError {
-        let is_wrong = matches!(failure_in(&error), Some(web::RequestFailure::Refused { status: 400, .. }));
-        let what =
-            failure_in(&error).filter(|_| is_wrong && self.versions.locked_for().is_some()).map(ToString::to_string);
-        match what {
-            Some(said) => {
+        match failure_in(&error) {
+            Some(failure @ web::RequestFailure::Refused { status: 400, .. }) if self.signed.locked_for.is_some() => {
+                let said = failure.to_string();
                 let text = format!("{}; can the bucket lock (object lock)?", said.trim_end_matches([':', ' ']));
-                PathError::new(format!("{}/{name}", self.describe()), std::io::Error::other(text)).into()
+                self.objects.in_words(name, std::io::Error::other(text))
             }
-            None => self.objects.failed(name, error),
+            _ => self.objects.failed(name, error),
         }
     }
 
@@ -175,7 +173,7 @@ impl Requests for Bucket {
     }
 
     fn versioned(&self) -> Option<&dyn Versioned> {
-        Some(&self.versions)
+        Some(self)
     }
 
     fn list(&self, prefix: &str) -> Result<Vec<ObjectInfo>, StoreError> {

@@ -47,15 +47,22 @@ impl<S: ObjectStore> Keyed<S> {
             object_store::Error::AlreadyExists { .. } | object_store::Error::Precondition { .. } => {
                 StoreError::Exists { name: name.to_owned() }
             }
-            error => {
-                let path = if name.is_empty() { self.shown.clone() } else { format!("{}/{name}", self.shown) };
-                let source = match failure_in(&error) {
-                    Some(failure) => io::Error::new(failure.kind(), failure.to_string()),
-                    None => io::Error::other(error),
-                };
-                PathError::new(path, source).into()
-            }
+            error => self.unanswered(name, error),
         }
+    }
+
+    /// A request about an object that was not answered as it should have been.
+    pub(super) fn unanswered(&self, name: &str, error: impl std::error::Error + Send + Sync + 'static) -> StoreError {
+        match failure_in(&error) {
+            Some(failure) => self.in_words(name, io::Error::new(failure.kind(), failure.to_string())),
+            None => self.in_words(name, io::Error::other(error)),
+        }
+    }
+
+    /// What went wrong with an object, where the place itself knows the words.
+    pub(super) fn in_words(&self, name: &str, error: io::Error) -> StoreError {
+        let path = if name.is_empty() { self.shown.clone() } else { format!("{}/{name}", self.shown) };
+        PathError::new(path, error).into()
     }
 
     /// As [`super::Location::length`].

@@ -4,25 +4,16 @@ use std::io;
 use std::time::Duration;
 
 use jiff::Timestamp;
-use object_store::client::HttpError;
+use object_store::path::Path as Key;
 use quick_xml::Reader;
 use quick_xml::escape::resolve_predefined_entity;
 use quick_xml::events::{BytesRef, Event};
 use ureq::http::{Response, StatusCode};
 
 use super::super::versioned::{ObjectVersion, Versioned};
-use super::super::web::failure_in;
-use super::signed::{Asked, COMPLIANCE, MODE, Signed, UNTIL, in_path, written};
-use crate::error::{PathError, StoreError};
-
-/// A bucket's versions.
-pub(super) struct Versions {
-    pub(super) signed: Signed,
-    /// What the names of all objects begin with, and the bucket's name.
-    pub(super) prefix: String,
-    pub(super) bucket: String,
-    pub(super) shown: String,
-}
+use super::Bucket;
+use super::signed::{Asked, COMPLIANCE, MODE, UNTIL, in_path, written};
+use crate::error::StoreError;
 
 /// One tag with what stands in it, of a list of versions.
 #[derive(Default)]
@@ -42,23 +33,13 @@ struct VersionPage {
     next: Option<(String, String)>,
 }
 
-impl Versions {
+impl Bucket {
     fn key(&self, name: &str) -> String {
-        if self.prefix.is_empty() { name.to_owned() } else { format!("{}/{name}", self.prefix) }
-    }
-
-    fn failed(&self, name: &str, error: io::Error) -> StoreError {
-        let path = if name.is_empty() { self.shown.clone() } else { format!("{}/{name}", self.shown) };
-        PathError::new(path, error).into()
+        self.objects.key(name).to_string()
     }
 
     fn ask(&self, name: &str, asked: Asked<'_>) -> Result<Response<Vec<u8>>, StoreError> {
-        self.signed.ask(asked).map_err(|error| self.not_asked(name, error))
-    }
-
-    fn not_asked(&self, name: &str, error: HttpError) -> StoreError {
-        let failure = failure_in(&error).map(|failure| io::Error::new(failure.kind(), failure.to_string()));
-        self.failed(name, failure.unwrap_or_else(|| io::Error::other(error)))
+        self.signed.ask(asked).map_err(|error| self.objects.unanswered(name, error))
     }
 
     /// An answer that did what was asked; a copy may fail with status 200.
@@ -66,16 +47,19 @@ impl Versions {
         let said = text_in(answer.body(), "Message").or_else(|| text_in(answer.body(), "Code"));
         match (answer.status().is_success(), said) {
             (true, None) => Ok(()),
-            (_, Some(said)) => Err(self.failed(name, io::Error::other(format!("the server answered: {said}")))),
+            (_, Some(said)) => {
+                Err(self.objects.in_words(name, io::Error::other(format!("the server answered: {said}"))))
+            }
             (_, None) => {
                 let text = format!("the server answered with status {}", answer.status().as_u16());
-                Err(self.failed(name, io::Error::other(text)))
+                Err(self.objects.in_words(name, io::Error::other(text)))
             }
         }
     }
 
     fn page(&self, from: Option<&(String, String)>) -> Result<VersionPage, StoreError> {
-        let prefix = if self.prefix.is_empty() { String::new() } else { format!("{}/", self.prefix) };
+        let prefix = self.key("");
+        let prefix = if prefix.is_empty() { prefix } else { format!("{prefix}/") };
         let mut query = vec![("versions", ""), ("prefix", prefix.as_str())];
         if let Some((key, version)) = from {
             query.extend([("key-marker", key.as_str()), ("version-id-marker", version.as_str())]);
@@ -83,11 +67,12 @@ impl Versions {
         let asked = Asked { method: "GET", key: "", query: &query, headers: &[], body: String::new() };
         let answer = self.ask("", asked)?;
         self.done("", &answer)?;
-        page_in(answer.body()).map_err(|error| self.failed("", io::Error::new(io::ErrorKind::InvalidData, error)))
+        page_in(answer.body())
+            .map_err(|error| self.objects.in_words("", io::Error::new(io::ErrorKind::InvalidData, error)))
     }
 }
 
-impl Versioned for Versions {
+impl Versioned for Bucket {
     fn locked_for(&self) -> Option<Duration> {
         self.signed.locked_for
     }
@@ -121,11 +106,10 @@ impl Versioned for Versions {
         loop {
             let page = self.page(from.as_ref())?;
             for (entry, is_removal) in page.entries {
-                let name =
-                    entry.key.strip_prefix(&self.prefix).unwrap_or(&entry.key).trim_start_matches('/').to_owned();
+                let name = self.objects.name_of(&Key::from(entry.key.as_str()));
                 let made = entry.made.parse().map_err(|_| {
                     let text = format!("the server does not say when a version was made: `{}`", entry.made);
-                    self.failed(&name, io::Error::new(io::ErrorKind::InvalidData, text))
+                    self.objects.in_words(&name, io::Error::new(io::ErrorKind::InvalidData, text))
                 })?;
                 let VersionEntry { version, is_newest, length, tag, .. } = entry;
                 found.push(ObjectVersion { name, version, made, is_newest, is_removal, length, tag });
@@ -144,7 +128,7 @@ impl Versioned for Versions {
 
     fn bring_back(&self, version: &ObjectVersion) -> Result<(), StoreError> {
         let key = self.key(&version.name);
-        let source = in_path(&format!("{}/{key}", self.bucket));
+        let source = in_path(&format!("{}/{key}", self.name));
         let headers = [("x-amz-copy-source", format!("/{source}?versionId={}", version.version))];
         let asked = Asked { method: "PUT", key: &key, query: &[], headers: &headers, body: String::new() };
         let answer = self.ask(&version.name, asked)?;
