@@ -161,7 +161,7 @@ pub struct StoreSpec {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub limit: Option<Span>,
     /// Of a bucket: for how long what is written is locked, so that nobody can remove or replace it before, whatever credentials he
-    /// has. What later runs stand on is locked anew. The bucket must be one that can lock. Without it whoever takes over the machine
+    /// has. What later runs reuse is locked anew. The bucket must be one that can lock. Without it whoever takes over the machine
     /// can remove what the machine can remove.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub locked_for: Option<Span>,
