@@ -3,8 +3,8 @@
 //! A file is believed unchanged when size, mtime, ctime and inode are the same, and the marks were *settled* at that
 //! last look: the filesystem had been synced before it, and the marks were older than that sync by more than the
 //! clock's granularity. The sync matters because a write through a memory map to a page that is dirty already moves no
-//! mark; after a sync every page is clean, so the next write does. tmpfs, FAT, FUSE and network filesystems are never
-//! believed.
+//! mark; after a sync every page is clean, so the next write does. On tmpfs, FAT, FUSE and network filesystems every file
+//! is read again.
 //!
 //! Marks are kept in a file with the entries of the last listing, in its order and in its blocks, so that they are compared
 //! with a walk in one pass and in bounded memory, and a block in which nothing changed is taken over whole:

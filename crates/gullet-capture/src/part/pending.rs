@@ -1,4 +1,4 @@
-//! What is secured in private copies in the hold, and waits to be stored and listed after it.
+//! Private copies that were made during the hold. They are stored and listed after the release.
 
 use std::collections::VecDeque;
 use std::fs::{self, File, OpenOptions};

@@ -1,4 +1,4 @@
-//! What is at the sources of a part now that a capture of it does not have.
+//! Files that are at the sources of a part now and are not in a capture of it.
 
 use std::collections::HashSet;
 use std::hash::{BuildHasher, RandomState};

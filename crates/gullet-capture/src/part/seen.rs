@@ -1,4 +1,4 @@
-//! What was seen of files in the hold, so that it can be told before it is left whether any of them changed.
+//! Looks before the release whether any file changed since it was captured in the hold.
 
 use std::collections::HashSet;
 use std::fs;
@@ -13,7 +13,7 @@ use super::context::PartError;
 use super::marks::{Mark, Marked};
 use super::walk::{FoundEntry, LeftOuts, Walk};
 
-/// What was seen of files in the hold, so that it can be told later whether they changed: a number for each.
+/// A hash of the marks of each file, taken in the hold, to compare with later.
 #[derive(Default)]
 pub(crate) struct SourceWatch {
     files: HashSet<u64>,

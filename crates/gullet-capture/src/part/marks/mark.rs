@@ -89,7 +89,7 @@ pub(super) const KINDS: [Kind; 7] =
 
 pub(super) const NEWS: [News; 3] = [News::New, News::Changed, News::Unchanged];
 
-/// What is compared of an entry. As a record: length of the path (2 bytes) and path, kind, flags (1 settled, 2 another name
+/// The marks of one path, which are compared with those of the last run. In the file of marks: length of the path (2 bytes) and path, kind, flags (1 settled, 2 another name
 /// of an earlier path, from 4 on what is new about it), then size, mtime, ctime (seconds 8 bytes, nanoseconds 4) and inode;
 /// numbers little-endian.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
