@@ -9,7 +9,7 @@ use gullet_store::{BucketPlace, bucket};
 use jiff::Timestamp;
 
 use crate::conformance::check;
-use crate::far::{PART, noise, place, restored};
+use crate::far::{PART, bucket_at, noise, place, restored};
 use crate::harness::Place;
 use crate::servers::{free_port, printed};
 
@@ -76,16 +76,7 @@ impl Drop for Ceph {
 fn it_does_what_every_location_must_do() {
     let ceph = Ceph::start();
     ceph.make("depot", false);
-    let far = BucketPlace {
-        bucket: "depot".to_owned(),
-        prefix: "quay/first".to_owned(),
-        endpoint: ceph.url(),
-        region: "us-east-1".to_owned(),
-        key: "AK".to_owned(),
-        secret: "SK".to_owned(),
-        limit: Duration::from_secs(10),
-        ..BucketPlace::default()
-    };
+    let far = bucket_at(ceph.url(), "depot", "quay/first");
     let lies = check(bucket(&far).unwrap().as_ref());
     assert!(!lies.overwrites && !lies.several_winners);
     let wrong = bucket(&BucketPlace { secret: "another".to_owned(), ..far.clone() }).unwrap();
@@ -143,16 +134,7 @@ fn what_is_locked_there_comes_back_after_a_thief() {
     std::thread::sleep(Duration::from_millis(2100));
     let good = Timestamp::now().to_string();
     std::thread::sleep(Duration::from_millis(2100));
-    let open = BucketPlace {
-        bucket: "safe".to_owned(),
-        prefix: "quay".to_owned(),
-        endpoint: ceph.url(),
-        region: "us-east-1".to_owned(),
-        key: "AK".to_owned(),
-        secret: "SK".to_owned(),
-        limit: Duration::from_secs(10),
-        ..BucketPlace::default()
-    };
+    let open = bucket_at(ceph.url(), "safe", "quay");
     let far = bucket(&open).unwrap();
     let all = far.names("").unwrap();
     all.iter().for_each(|name| far.remove(name).unwrap());

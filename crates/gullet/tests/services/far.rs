@@ -38,16 +38,21 @@ impl Moto {
     }
 
     pub fn place(&self) -> BucketPlace {
-        BucketPlace {
-            bucket: "depot".to_owned(),
-            prefix: "quay/first".to_owned(),
-            endpoint: self.endpoint(),
-            region: "us-east-1".to_owned(),
-            key: "AK".to_owned(),
-            secret: "SK".to_owned(),
-            limit: Duration::from_secs(10),
-            ..BucketPlace::default()
-        }
+        bucket_at(self.endpoint(), "depot", "quay/first")
+    }
+}
+
+/// A bucket of a server of these tests, whose keys are all the same.
+pub fn bucket_at(endpoint: String, bucket: &str, prefix: &str) -> BucketPlace {
+    BucketPlace {
+        bucket: bucket.to_owned(),
+        prefix: prefix.to_owned(),
+        endpoint,
+        region: "us-east-1".to_owned(),
+        key: "AK".to_owned(),
+        secret: "SK".to_owned(),
+        limit: Duration::from_secs(10),
+        ..BucketPlace::default()
     }
 }
 

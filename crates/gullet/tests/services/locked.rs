@@ -3,10 +3,10 @@
 use std::process::Command;
 use std::time::Duration;
 
-use gullet_store::{BucketPlace, Location, bucket};
+use gullet_store::{Location, bucket};
 use jiff::{SignedDuration, Timestamp};
 
-use crate::far::{Moto, PART, careless, noise, place, restored, write};
+use crate::far::{Moto, PART, bucket_at, careless, noise, place, restored, write};
 use crate::harness::Place;
 
 /// A bucket that can lock, in a server that is running.
@@ -29,7 +29,7 @@ fn define(place: &Place, port: u16, bucket: &str) {
 
 /// The bucket as somebody sees it who has the same keys and locks nothing.
 fn seen(moto: &Moto) -> std::sync::Arc<dyn Location> {
-    bucket(&BucketPlace { bucket: "safe".to_owned(), prefix: "quay".to_owned(), ..moto.place() }).unwrap()
+    bucket(&bucket_at(moto.endpoint(), "safe", "quay")).unwrap()
 }
 
 fn locked_until(place: &dyn Location, name: &str) -> Timestamp {
