@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 use std::fs;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use gullet_store::Hash;
 use jiff::Timestamp;
@@ -21,10 +21,14 @@ impl State {
     pub fn locked_objects(&self, store: &str, place: &str) -> LockedObjects {
         let file = format!("{}.json", Hash::of(place.as_bytes()));
         let path = self.folder.join("stores").join(store).join("locked").join(file);
-        // A file that cannot be read says nothing, and everything is locked once more.
-        let until = fs::read(&path).ok().and_then(|bytes| serde_json::from_slice(&bytes).ok()).unwrap_or_default();
+        let until = noted(&path);
         LockedObjects { path, until }
     }
+}
+
+/// What a file says. One that cannot be read says nothing, and everything is locked once more.
+fn noted(path: &Path) -> BTreeMap<String, Timestamp> {
+    fs::read(path).ok().and_then(|bytes| serde_json::from_slice(&bytes).ok()).unwrap_or_default()
 }
 
 impl LockedObjects {
@@ -43,8 +47,40 @@ impl LockedObjects {
     /// # Errors
     /// When it cannot be written.
     pub fn write(mut self, now: Timestamp) -> Result<(), StateError> {
+        // Other applications' runs may have noted theirs meanwhile.
+        for (name, until) in noted(&self.path) {
+            let known = self.until.entry(name).or_insert(until);
+            *known = until.max(*known);
+        }
         self.until.retain(|_, until| *until > now);
         self.path.parent().map_or(Ok(()), private_folder)?;
         Ok(write_whole(&self.path, serde_json::to_string(&self.until).unwrap_or_default().as_bytes())?)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_two_runs_note_at_the_same_time_is_kept_and_what_has_ended_is_not() {
+        let folder = tempfile::tempdir().unwrap();
+        let at = |second| Timestamp::from_second(second).unwrap();
+        let path = folder.path().join("locked/far.json");
+        let known = || LockedObjects { path: path.clone(), until: noted(&path) };
+        let (mut one, mut other) = (known(), known());
+        one.note("store.json", at(90));
+        one.note("records/one", at(50));
+        other.note("store.json", at(80));
+        other.note("records/other", at(60));
+        one.write(at(10)).unwrap();
+        other.write(at(10)).unwrap();
+        let both = known();
+        assert!(both.is_locked_until("store.json", at(90)) && !both.is_locked_until("store.json", at(91)));
+        assert!(both.is_locked_until("records/one", at(50)) && both.is_locked_until("records/other", at(60)));
+        both.write(at(55)).unwrap();
+        assert!(!known().is_locked_until("records/one", at(1)), "it has ended");
+        fs::write(&path, "{").unwrap();
+        assert!(!known().is_locked_until("store.json", at(1)), "what cannot be read says nothing");
     }
 }
