@@ -30,7 +30,7 @@ pub fn warm(part: &PlannedPart, context: &mut CaptureContext<'_, '_>) -> Result<
     gullet_host::state::private_folder(&context.scratch)?;
     let marks = context.scratch.with_extension("warm");
     let PartSource::Files(source) = &part.source else {
-        return Err(PartError::Other("only files are copied before the hold".to_owned()));
+        return Err(PartError::failed("only files are copied before the hold"));
     };
     let walk = Walk::of_files(&source.paths, part, context.plan).passing_over(context.staging.folders());
     let last = Marks::open(&context.marks);
@@ -74,7 +74,7 @@ pub fn secure(part: &PlannedPart, context: &mut CaptureContext<'_, '_>) -> Resul
                         "`{}` was {before} before and {after} after the capture, {tries} times over",
                         steady.fact
                     );
-                    return Err(PartError::Other(text));
+                    return Err(PartError::failed(text));
                 }
             }
         }
@@ -198,7 +198,7 @@ impl CapturedPart {
         capture.warnings.extend(judgement.warnings);
         match judgement.failures.as_slice() {
             [] => Ok(()),
-            failures => Err(PartError::Other(failures.join("; "))),
+            failures => Err(PartError::failed(failures.join("; "))),
         }
     }
 

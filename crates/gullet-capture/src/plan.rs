@@ -17,6 +17,7 @@ use gullet_model::definition::{
 };
 use gullet_model::record::Record;
 use gullet_model::step::{Facts, fact_value};
+use gullet_model::{Reason, ReasonAbout};
 
 /// How long an application may be held that does not say.
 const LONGEST_HOLD: Duration = Duration::from_secs(5 * 60);
@@ -82,7 +83,7 @@ pub enum PlanError {
         /// The part's name in the definition.
         part: String,
         /// Why.
-        why: String,
+        why: Reason,
     },
 }
 
@@ -282,26 +283,30 @@ impl Plan {
             self.parts.push(PlannedPart::of(part.clone())?);
             return Ok(());
         };
-        let fail = |why: String| PlanError::Each { part: part.name.clone(), why };
+        let fail = |why: Reason| PlanError::Each { part: part.name.clone(), why };
         let outcome = runner.run(&each.command, Call { moment: "plan", limit: Limits::PROBE, ..Call::default() });
         outcome.result.map_err(fail)?;
         let mut names = Vec::new();
         for line in outcome.text.lines().filter(|line| !line.trim().is_empty()) {
             let values = each_values(line).map_err(fail)?;
-            let name = fill(&part.name, &values).map_err(|error| fail(error.to_string()))?;
+            let name = fill(&part.name, &values).map_err(|error| fail(error.into()))?;
             let plain = !name.contains('/') && !name.chars().any(char::is_control) && name.len() <= 200;
             if !plain || name.starts_with('.') {
-                return Err(fail(format!("{name:?} cannot be the name of a part")));
+                return Err(fail(Reason::new(format!("{name:?} cannot be the name of a part"))));
             }
             if names.contains(&name) {
-                return Err(fail(format!("`{name}` is printed twice")));
+                return Err(fail(Reason::new(format!("`{name}` is printed twice"))));
             }
             names.push(name.clone());
             let spec = one_of_each(part, &name, &values).map_err(fail)?;
             self.parts.push(PlannedPart { each_of: Some(part.name.clone()), values, ..PlannedPart::of(spec)? });
         }
         if names.len() < each.min.unwrap_or(0) as usize {
-            return Err(fail(format!("there are {}, and at least {} are wanted", names.len(), each.min.unwrap_or(0))));
+            return Err(fail(Reason::new(format!(
+                "there are {}, and at least {} are wanted",
+                names.len(),
+                each.min.unwrap_or(0)
+            ))));
         }
         if let Some(last) = last_good {
             let before = last.record.captures.iter().filter(|c| c.each_of.as_ref() == Some(&part.name));
@@ -440,12 +445,12 @@ pub fn beside(database: &Path, suffix: &str) -> PathBuf {
 }
 
 /// The values of one line that an `each` command printed: a JSON object, or a name.
-fn each_values(line: &str) -> Result<BTreeMap<String, String>, String> {
+fn each_values(line: &str) -> Result<BTreeMap<String, String>, Reason> {
     if !line.trim_start().starts_with('{') {
         return Ok(BTreeMap::from([("each.name".to_owned(), line.trim().to_owned())]));
     }
     let object: serde_json::Map<String, serde_json::Value> =
-        serde_json::from_str(line).map_err(|error| format!("{line:?} is not JSON: {error}"))?;
+        serde_json::from_str(line).about(format_args!("{line:?} is not JSON"))?;
     let text = |value: serde_json::Value| match value {
         serde_json::Value::String(text) => text,
         other => other.to_string(),
@@ -454,7 +459,7 @@ fn each_values(line: &str) -> Result<BTreeMap<String, String>, String> {
 }
 
 /// One of the parts that `each` makes of a part: its paths have the values that were printed.
-fn one_of_each(part: &Part, name: &str, values: &BTreeMap<String, String>) -> Result<Part, String> {
+fn one_of_each(part: &Part, name: &str, values: &BTreeMap<String, String>) -> Result<Part, Reason> {
     let mut one = Part { each: None, name: name.to_owned(), ..part.clone() };
     for path in one.files.iter_mut().chain(&mut one.sqlite).chain(&mut one.collect) {
         *path = filled_path(path, values)?;
@@ -463,14 +468,14 @@ fn one_of_each(part: &Part, name: &str, values: &BTreeMap<String, String>) -> Re
 }
 
 /// A path with its placeholders filled in; what is filled in stays one piece of it.
-fn filled_path(path: &Path, values: &BTreeMap<String, String>) -> Result<PathBuf, String> {
+fn filled_path(path: &Path, values: &BTreeMap<String, String>) -> Result<PathBuf, Reason> {
     let Some(text) = path.to_str() else { return Ok(path.to_path_buf()) };
     let used = gullet_model::definition::placeholders::names(text).into_iter().filter_map(|name| values.get(name));
     if let Some(value) = used.into_iter().find(|value| value.contains('/') || matches!(value.as_str(), "" | "." | ".."))
     {
-        return Err(format!("{value:?} cannot be a piece of the path `{text}`"));
+        return Err(Reason::new(format!("{value:?} cannot be a piece of the path `{text}`")));
     }
-    fill(text, values).map(PathBuf::from).map_err(|error| error.to_string())
+    fill(text, values).map(PathBuf::from).map_err(Reason::from)
 }
 
 #[cfg(test)]

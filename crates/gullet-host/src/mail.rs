@@ -10,6 +10,7 @@ use std::net::{SocketAddr, ToSocketAddrs};
 use std::time::Duration;
 
 use gullet_model::definition::{EnvValue, MailServer, MailSpec};
+use gullet_model::{Reason, ReasonAbout};
 use lettre::Address;
 use lettre::transport::smtp::authentication::{Credentials, Mechanism};
 use lettre::transport::smtp::client::{Certificate, CertificateStore, SmtpConnection, TlsParameters};
@@ -24,7 +25,7 @@ use crate::hook::secret::resolve as resolve_secrets;
 pub enum MailError {
     /// What the definition says cannot be used.
     #[error("{0}")]
-    Definition(String),
+    Definition(Reason),
     /// The server cannot be reached, does not answer, or cannot be trusted.
     #[error("{server}: {step}: {why}")]
     Server {
@@ -87,9 +88,9 @@ pub fn send(
     let mut parameters = Vec::new();
     if !message.is_ascii() {
         if !connection.server_info().supports_feature(Extension::EightBitMime) {
-            return Err(MailError::Definition(
-                "the message is not ASCII, and the server takes nothing else".to_owned(),
-            ));
+            return Err(MailError::Definition(Reason::new(
+                "the message is not ASCII, and the server takes nothing else",
+            )));
         }
         parameters.push(MailParameter::Body(MailBodyParameter::EightBitMime));
     }
@@ -153,25 +154,25 @@ fn connect(
 fn tls(spec: &MailSpec, server: &MailServer) -> Result<TlsParameters, MailError> {
     let mut builder = TlsParameters::builder(server.host.clone());
     if let Some(path) = &spec.authority {
-        let wrong = |why: &dyn std::fmt::Display| MailError::Definition(format!("`{}`: {why}", path.display()));
+        let wrong =
+            |why: &dyn std::fmt::Display| MailError::Definition(Reason::new(format!("`{}`: {why}", path.display())));
         let pem = fs::read(path).map_err(|error| wrong(&error))?;
         let authority = Certificate::from_pem(&pem).map_err(|error| wrong(&error))?;
         builder = builder.certificate_store(CertificateStore::None).add_root_certificate(authority);
     }
-    builder.build().map_err(|error| MailError::Definition(with_causes(&error)))
+    builder.build().map_err(|error| MailError::Definition(error.into()))
 }
 
 fn credentials(spec: &MailSpec, environment: &BTreeMap<String, String>) -> Result<Option<Credentials>, MailError> {
     let (Some(user), Some(password)) = (&spec.user, &spec.password) else { return Ok(None) };
     let named: BTreeMap<String, EnvValue> = BTreeMap::from([("password".to_owned(), password.clone())]);
-    let mut resolved =
-        resolve_secrets(&named, environment).map_err(|error| MailError::Definition(with_causes(&error)))?;
+    let mut resolved = resolve_secrets(&named, environment).map_err(|error| MailError::Definition(error.into()))?;
     let password = resolved.env.remove("password").unwrap_or_default();
     Ok(Some(Credentials::new(user.clone(), password)))
 }
 
 fn address(text: &str) -> Result<Address, MailError> {
-    text.parse().map_err(|error| MailError::Definition(format!("`{text}` is no mail address: {error}")))
+    text.parse().about(format_args!("`{text}` is no mail address")).map_err(MailError::Definition)
 }
 
 /// An error with all its causes, on one line.

@@ -6,6 +6,7 @@ use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::Duration;
 
+use gullet_model::Reason;
 use gullet_model::definition::{StorePlace, StoreSpec};
 use gullet_model::words::chain;
 use gullet_store::{
@@ -35,7 +36,7 @@ pub enum PlaceError {
         /// What is written.
         location: String,
         /// What is wrong with it.
-        why: String,
+        why: Reason,
     },
     /// It is not said on which server the bucket is.
     #[error("`{location}`: it is not said which server has the bucket (`endpoint`, or AWS_ENDPOINT_URL)")]

@@ -8,6 +8,7 @@ use std::collections::BTreeSet;
 use std::time::Duration;
 
 use gullet_host::state::{State, StateError};
+use gullet_model::Reason;
 use gullet_model::words::chain;
 use gullet_store::{Holdings, Location, STORE_FILE, StoreError, Versioned, with_margin};
 use jiff::{SignedDuration, Timestamp};
@@ -55,7 +56,8 @@ pub fn keep_locked(
     let mut report = LockReport::default();
     // What the runs wrote was locked as it was written, if their records were. A server that does not lock may take the request for
     // a longer lock for another object under that name: it is not made there.
-    let unlocked = |(record, _): &LockedRun<'_>| Some(((*record).to_owned(), checked(place, record, wanted).err()?));
+    let unlocked =
+        |(record, _): &LockedRun<'_>| Some(((*record).to_owned(), checked(place, record, wanted).err()?.into()));
     report.problems.extend(runs.iter().filter_map(unlocked));
     if !report.problems.is_empty() {
         return Ok(Some(report));
@@ -97,11 +99,11 @@ fn locked(place: &dyn Location, name: &str, until: Timestamp, wanted: Timestamp)
 }
 
 /// Whether an object is locked for long enough; else why not.
-fn checked(place: &dyn Location, name: &str, wanted: Timestamp) -> Result<(), String> {
+fn checked(place: &dyn Location, name: &str, wanted: Timestamp) -> Result<(), Reason> {
     match place.versioned().map(|versioned| versioned.locked_until(name)) {
         Some(Ok(Some(until))) if until >= wanted => Ok(()),
-        Some(Ok(Some(until))) => Err(format!("it is locked until {until} only")),
-        Some(Ok(None)) | None => Err("the server did not lock it: can the bucket lock (object lock)?".to_owned()),
-        Some(Err(error)) => Err(chain(&error)),
+        Some(Ok(Some(until))) => Err(Reason::new(format!("it is locked until {until} only"))),
+        Some(Ok(None)) | None => Err(Reason::new("the server did not lock it: can the bucket lock (object lock)?")),
+        Some(Err(error)) => Err(error.into()),
     }
 }

@@ -20,6 +20,7 @@ use crate::logbook::{Logbook, Logged};
 use gullet_host::hook::{Call, Limits, Runner};
 use gullet_host::state::{State, StateError, SweepLock};
 use gullet_host::world::World;
+use gullet_model::Reason;
 use gullet_model::definition::App;
 use gullet_model::ids::random_id;
 use gullet_model::outcome::Outcome;
@@ -80,7 +81,7 @@ pub struct Retired {
 }
 
 /// Has what a thinned run left with another system removed there. Gives each id, and why it could not be.
-pub fn remove_outside(logged: &Logged, app: &App, runner: &Runner<'_>) -> Vec<(String, Result<(), String>)> {
+pub fn remove_outside(logged: &Logged, app: &App, runner: &Runner<'_>) -> Vec<(String, Result<(), Reason>)> {
     let mut removed = Vec::new();
     for capture in &logged.record.captures {
         let Some(proof) = &capture.outside else { continue };
@@ -88,7 +89,7 @@ pub fn remove_outside(logged: &Logged, app: &App, runner: &Runner<'_>) -> Vec<(S
         let part = app.part.iter().find(|part| part.name == *name);
         let remove = part.and_then(|part| part.outside.as_ref()).and_then(|outside| outside.remove.as_ref());
         let result = match remove {
-            None => Err("the definition does not say how: give the part's `outside` a `remove`".to_owned()),
+            None => Err(Reason::new("the definition does not say how: give the part's `outside` a `remove`")),
             Some(remove) => {
                 let values = BTreeMap::from([("id".to_owned(), proof.id.clone())]);
                 let call = Call { values, moment: "thin", limit: Limits::HOOK, ..Call::default() };

@@ -6,7 +6,7 @@
 //! - [`event`]: what happens in a run, as it happens.
 //! - [`definition::calendar`]: which moments come of a schedule.
 //! - [`notice`]: what there is to tell of something that ended.
-//! - [`ids`], [`outcome`]: names of runs, and how they end. [`words`]: figures in words.
+//! - [`ids`], [`outcome`]: names of runs, and how they end. [`words`]: figures in words. [`reason`]: why something failed.
 //!
 //! It may use `gullet-store`, for keys and listings that records name.
 
@@ -16,9 +16,11 @@ pub mod ids;
 pub mod notice;
 pub mod outcome;
 pub mod problem;
+pub mod reason;
 pub mod record;
 pub mod step;
 pub mod words;
 
 pub use ids::RunId;
 pub use outcome::Outcome;
+pub use reason::{Reason, ReasonAbout};

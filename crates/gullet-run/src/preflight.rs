@@ -23,6 +23,7 @@ use gullet_host::disks::disks_of;
 use gullet_host::hook::{Call, Limits, Runner};
 use gullet_host::state::State;
 use gullet_logbook::logbook::{Logbook, Logged};
+use gullet_model::Reason;
 use gullet_model::definition::{App, CaptureMethod, OneOrMany, PartKind, Probe, When};
 use gullet_model::record::SecuredBy;
 use gullet_model::words::{count, duration, list, millis, size};
@@ -206,7 +207,7 @@ impl Preflight<'_> {
         }
     }
 
-    fn ask(&self, probes: &OneOrMany<Probe>, moment: &str) -> Result<(), String> {
+    fn ask(&self, probes: &OneOrMany<Probe>, moment: &str) -> Result<(), Reason> {
         let call = Call { moment, limit: Limits::PROBE, ..Call::default() };
         self.runner.wait_for(probes, &call, Duration::ZERO).result
     }

@@ -68,7 +68,7 @@ pub fn settle(ui: &mut Ui, loaded: &Loaded, state: &State, outside: &RealWorld) 
         }
         let runner = Runner::apart(world, &app, state.folder());
         for told in clear_leftovers(state, &app, &runner, &lock) {
-            ui.warning(&told.unwrap_or_else(|why| why));
+            ui.warning(&told.unwrap_or_else(|why| why.to_string()));
         }
     }
     all_left

@@ -89,7 +89,7 @@ impl Post<'_> {
         let outcome = runner.run(&command, Call { moment: "notify", limit, stdin, ..Call::default() });
         // A server that answers otherwise than with success, and a command that fails, say that they did not take it.
         let is_certain = spec.run.is_some() || outcome.answer.is_some();
-        outcome.result.map_err(|why| NotSent { why, is_certain })
+        outcome.result.map_err(|why| NotSent { why: why.into(), is_certain })
     }
 }
 

@@ -9,6 +9,7 @@ use mysql::{Conn, OptsBuilder, Row, Value};
 
 use super::{CONNECT, EngineError, Login, Waiting, become_account};
 use gullet_host::world::World;
+use gullet_model::Reason;
 use gullet_model::definition::Mariadb;
 
 /// Where servers have their socket, by their usual settings.
@@ -41,7 +42,7 @@ pub(crate) type Rows = Vec<Vec<Option<String>>>;
 /// what it began: a lock, a transaction.
 pub struct MariadbSession {
     ask: Sender<String>,
-    answers: Receiver<Result<Rows, String>>,
+    answers: Receiver<Result<Rows, Reason>>,
 }
 
 impl MariadbServer {
@@ -77,7 +78,7 @@ impl MariadbServer {
         let server = self.clone();
         std::thread::spawn(move || {
             let connected = become_account(server.login.account.as_ref())
-                .map_err(|error| error.to_string())
+                .map_err(Reason::from)
                 .and_then(|()| Conn::new(server.options()).map_err(|error| explain(&error)));
             let mut connection = match connected {
                 Ok(connection) => connection,
@@ -92,7 +93,7 @@ impl MariadbServer {
         });
         let session = MariadbSession { ask, answers };
         session.answer(Waiting { limit: CONNECT, ..waiting }).map_err(|error| match error {
-            EngineError::Said(what) => EngineError::Said(format!("cannot log in to {}: {what}", self.describe())),
+            EngineError::Said(what) => EngineError::Said(what.at(format_args!("cannot log in to {}", self.describe()))),
             other => other,
         })?;
         session.rows("set session max_statement_time = 0, wait_timeout = 86400, sql_mode = ''", waiting)?;
@@ -131,7 +132,7 @@ impl MariadbSession {
             match self.answers.recv_timeout(TICK) {
                 Ok(answer) => return answer.map_err(EngineError::Said),
                 Err(RecvTimeoutError::Disconnected) => {
-                    return Err(EngineError::Said("the session ended".to_owned()));
+                    return Err(EngineError::said("the session ended"));
                 }
                 Err(RecvTimeoutError::Timeout) if waiting.patience.is_over(waiting.clock) => {
                     return Err(EngineError::Stopped);
@@ -139,7 +140,7 @@ impl MariadbSession {
                 Err(RecvTimeoutError::Timeout) => {
                     if waiting.clock.uptime().saturating_sub(began) >= waiting.limit {
                         let text = format!("the server did not answer within {} s", waiting.limit.as_secs());
-                        return Err(EngineError::Said(text));
+                        return Err(EngineError::said(text));
                     }
                 }
             }
@@ -149,7 +150,7 @@ impl MariadbSession {
     /// What a query gives.
     pub fn rows(&self, sql: &str, waiting: Waiting<'_>) -> Result<Rows, EngineError> {
         let sent = self.ask.send(sql.to_owned());
-        sent.map_err(|_| EngineError::Said("the session ended".to_owned()))?;
+        sent.map_err(|_| EngineError::said("the session ended"))?;
         self.answer(waiting)
     }
 
@@ -165,7 +166,7 @@ impl MariadbSession {
     }
 }
 
-fn rows(connection: &mut Conn, sql: &str) -> Result<Rows, String> {
+fn rows(connection: &mut Conn, sql: &str) -> Result<Rows, Reason> {
     let given: Vec<Row> = connection.query(sql).map_err(|error| explain(&error))?;
     Ok(given.into_iter().map(|row| row.unwrap().into_iter().map(text).collect()).collect())
 }
@@ -193,8 +194,8 @@ pub(crate) fn quoted(name: &str) -> String {
 }
 
 /// What the server or the way to it said, on one line.
-fn explain(error: &mysql::Error) -> String {
-    match error {
+fn explain(error: &mysql::Error) -> Reason {
+    Reason::new(match error {
         mysql::Error::MySqlError(said) => format!("{} (error {}, SQLSTATE {})", said.message, said.code, said.state),
         mysql::Error::IoError(error) => format!("{error} (is the server running?)"),
         mysql::Error::DriverError(mysql::DriverError::CouldNotConnect(found)) => {
@@ -202,5 +203,5 @@ fn explain(error: &mysql::Error) -> String {
             format!("there is no connection{why} (is the server running?)")
         }
         other => other.to_string(),
-    }
+    })
 }

@@ -14,6 +14,7 @@ use std::time::Duration;
 use gullet_host::hook::secret::{SecretError, resolve};
 use gullet_host::hook::{Account, Cancellation};
 use gullet_host::world::{Clock, World};
+use gullet_model::Reason;
 use gullet_model::definition::{EnvValue, LoginSpec};
 
 /// How long a connection may take to be made.
@@ -28,10 +29,17 @@ pub enum EngineError {
     Stopped,
     /// What the server or the way to it said.
     #[error("{0}")]
-    Said(String),
+    Said(Reason),
     /// The password could not be had.
     #[error(transparent)]
     Secret(#[from] SecretError),
+}
+
+impl EngineError {
+    /// What the server or the way to it said.
+    fn said(words: impl Into<String>) -> Self {
+        Self::Said(Reason::new(words))
+    }
 }
 
 /// For how long an answer is waited for.
@@ -79,9 +87,7 @@ fn password(value: Option<&EnvValue>, environment: &BTreeMap<String, String>) ->
 /// name, because that is whom servers let in by their usual settings.
 fn account(named: Option<&str>, user: &str, by_socket: bool) -> Result<Option<Account>, EngineError> {
     match named {
-        Some(name) => {
-            Account::find(name).map(Some).map_err(|error| EngineError::Said(gullet_model::words::chain(&error)))
-        }
+        Some(name) => Account::find(name).map(Some).map_err(|error| EngineError::Said(error.into())),
         None if by_socket && rustix::process::geteuid().is_root() => Ok(Account::find(user).ok()),
         None => Ok(None),
     }

@@ -57,7 +57,7 @@ impl PostgresServer {
 
     /// Begins a session with a database.
     pub fn connect(&self, database: &str, waiting: Waiting<'_>) -> Result<PostgresSession, EngineError> {
-        let failed = |what: String| EngineError::Said(format!("cannot log in to {}: {what}", self.describe()));
+        let failed = |what: String| EngineError::said(format!("cannot log in to {}: {what}", self.describe()));
         let wrap = |error: std::io::Error| failed(error.to_string());
         let runtime = Builder::new_current_thread().enable_all().build().map_err(wrap)?;
         let mut config = Config::new();
@@ -102,7 +102,7 @@ impl PostgresSession {
     /// What a query, or several, give; the rows of all of them.
     pub fn rows(&self, sql: &str, waiting: Waiting<'_>) -> Result<Rows, EngineError> {
         let messages = wait(&self.runtime, waiting, async {
-            self.client.simple_query(sql).await.map_err(|error| EngineError::Said(explain(&error)))
+            self.client.simple_query(sql).await.map_err(|error| EngineError::said(explain(&error)))
         })?;
         let rows = messages.into_iter().filter_map(|message| match message {
             SimpleQueryMessage::Row(row) => Some((0..row.len()).map(|at| row.get(at).map(str::to_owned)).collect()),
@@ -114,7 +114,7 @@ impl PostgresSession {
     /// The first row of what a query gives.
     pub(crate) fn row(&self, sql: &str, waiting: Waiting<'_>) -> Result<Vec<String>, EngineError> {
         let row = self.rows(sql, waiting)?.into_iter().next();
-        let row = row.ok_or_else(|| EngineError::Said(format!("the server gave nothing for `{sql}`")))?;
+        let row = row.ok_or_else(|| EngineError::said(format!("the server gave nothing for `{sql}`")))?;
         Ok(row.into_iter().map(Option::unwrap_or_default).collect())
     }
 
@@ -129,10 +129,10 @@ impl PostgresSession {
     /// When it is too old.
     pub(crate) fn version(&self, waiting: Waiting<'_>) -> Result<u32, EngineError> {
         let text = self.value("select current_setting('server_version_num')", waiting)?;
-        let version = text.parse().map_err(|_| EngineError::Said(format!("the server has no version: {text:?}")))?;
+        let version = text.parse().map_err(|_| EngineError::said(format!("the server has no version: {text:?}")))?;
         if version < OLDEST {
             let text = format!("the server is PostgreSQL {}, and 15 is the oldest that is known", version / 10_000);
-            return Err(EngineError::Said(text));
+            return Err(EngineError::said(text));
         }
         Ok(version)
     }
@@ -166,7 +166,7 @@ fn wait<T>(
             let waited = waiting.clock.uptime().saturating_sub(began);
             if waited >= waiting.limit {
                 let text = format!("the server did not answer within {} s", waiting.limit.as_secs());
-                return Err(EngineError::Said(text));
+                return Err(EngineError::said(text));
             }
         }
     })

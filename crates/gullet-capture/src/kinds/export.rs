@@ -53,7 +53,7 @@ impl SourceKind for ExportSource {
         produce::perform(&self.command, call, context)?;
         if self.collect.is_empty() {
             if fs::read_dir(&path).at(&path)?.next().is_none() {
-                return Err(PartError::Other("the export succeeded and wrote nothing".to_owned()));
+                return Err(PartError::failed("the export succeeded and wrote nothing"));
             }
             return Ok(Box::new(ExportFolder { path }));
         }
@@ -68,7 +68,7 @@ impl SourceKind for ExportSource {
 /// Refuses a file that is older than the export that should have written it.
 fn fresh(path: &Path, started: i128) -> Result<(), PartError> {
     let meta = fs::symlink_metadata(path).map_err(|error| {
-        PartError::Other(format!("the export succeeded and `{}` is not there: {error}", path.display()))
+        PartError::failed(format!("the export succeeded and `{}` is not there: {error}", path.display()))
     })?;
     if meta.is_dir() {
         for entry in fs::read_dir(path).at(path)? {
@@ -81,7 +81,7 @@ fn fresh(path: &Path, started: i128) -> Result<(), PartError> {
     if written + lag < started {
         let ago = (started - written) / 1_000_000_000;
         let text = format!("`{}` was not written by this export: it is {ago} s older than its start", path.display());
-        return Err(PartError::Other(text));
+        return Err(PartError::failed(text));
     }
     Ok(())
 }

@@ -65,22 +65,22 @@ fn fetch(
     if let Some(probes) = &http.ready {
         let call = Call { values: values.clone(), ..ready };
         produce::wait_for(probes, call, Limits::SETTLED, context)
-            .map_err(|error| PartError::Other(format!("the export did not become ready: {error}")))?;
+            .map_err(|error| PartError::failed(format!("the export did not become ready: {error}")))?;
     }
     let path = context.scratch.join("output");
     let call = Call { values, stdout: Some(path.clone()), ..fetch };
     let outcome = context.runner.run(&http.fetch, call);
     let answer = outcome.answer.clone();
     produce::take(outcome, context)?;
-    let Some(answer) = answer else { return Err(PartError::Other("there was no answer to the request".to_owned())) };
+    let Some(answer) = answer else { return Err(PartError::failed("there was no answer to the request")) };
     if let Some(wanted) = http.content_type.as_ref().filter(|wanted| !answer.content_type.starts_with(*wanted)) {
         let text = format!("what was fetched is {}, not {wanted}: is it an error page?", answer.content_type);
-        return Err(PartError::Other(text));
+        return Err(PartError::failed(text));
     }
     let least = http.min_bytes.unwrap_or(1);
     if answer.length < least {
         let text = format!("what was fetched has {} bytes, and at least {least} are wanted", answer.length);
-        return Err(PartError::Other(text));
+        return Err(PartError::failed(text));
     }
     Ok(path)
 }
@@ -88,11 +88,11 @@ fn fetch(
 /// What stands at a place of an answer.
 fn answer(text: &str, pointer: &str) -> Result<String, PartError> {
     let value: serde_json::Value = serde_json::from_str(text)
-        .map_err(|error| PartError::Other(format!("the answer to `ask` is no JSON: {error}")))?;
+        .map_err(|error| PartError::failed(format!("the answer to `ask` is no JSON: {error}")))?;
     match value.pointer(pointer) {
         Some(serde_json::Value::String(text)) if !text.is_empty() => Ok(text.clone()),
         Some(serde_json::Value::Number(number)) => Ok(number.to_string()),
-        _ => Err(PartError::Other(format!("the answer to `ask` has no name at `{pointer}`"))),
+        _ => Err(PartError::failed(format!("the answer to `ask` has no name at `{pointer}`"))),
     }
 }
 

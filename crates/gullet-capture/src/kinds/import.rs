@@ -5,10 +5,11 @@ use std::fs::{self, File};
 use std::io::{BufRead, BufReader};
 use std::path::{Path, PathBuf};
 
-use crate::engine::{EngineError, Login, Waiting, mariadb, postgres, program};
+use crate::engine::{Login, Waiting, mariadb, postgres, program};
 use crate::part::server::{call, command, folders};
 use gullet_host::hook::{Call, Cancellation, Limits, Runner};
 use gullet_model::definition::{Mariadb, Part, Postgres};
+use gullet_model::{Reason, ReasonAbout};
 
 /// Databases that every PostgreSQL server has, and that are replaced when nothing is in them.
 const FROM_THE_BEGINNING: &str = "postgres";
@@ -21,18 +22,14 @@ pub enum DatabaseImport {
     Mariadb(Box<(Mariadb, mariadb::MariadbServer)>),
 }
 
-fn said(error: EngineError) -> String {
-    error.to_string()
-}
-
 /// The names of the databases that the exports in a folder make, with the file of each.
-fn databases(folder: &Path) -> Result<Vec<(String, PathBuf)>, String> {
+fn databases(folder: &Path) -> Result<Vec<(String, PathBuf)>, Reason> {
     let mut found = Vec::new();
-    let wrap = |error: std::io::Error| format!("{}: {error}", folder.display());
-    let mut paths: Vec<PathBuf> = fs::read_dir(folder).map_err(wrap)?.flatten().map(|entry| entry.path()).collect();
+    let mut paths: Vec<PathBuf> =
+        fs::read_dir(folder).about(folder.display())?.flatten().map(|entry| entry.path()).collect();
     paths.sort();
     for path in paths.into_iter().filter(|path| path.extension().is_some_and(|extension| extension == "sql")) {
-        for line in BufReader::new(File::open(&path).map_err(wrap)?).split(b'\n').map_while(Result::ok) {
+        for line in BufReader::new(File::open(&path).about(folder.display())?).split(b'\n').map_while(Result::ok) {
             if let Some(name) =
                 line.strip_prefix(b"CREATE DATABASE ").and_then(|rest| quoted_name(&String::from_utf8_lossy(rest)))
             {
@@ -65,14 +62,14 @@ fn quoted_name(text: &str) -> Option<String> {
 
 impl DatabaseImport {
     /// The server of a part; `None` where the part stands for none.
-    pub fn of(part: &Part, runner: &Runner<'_>) -> Option<Result<Self, String>> {
+    pub fn of(part: &Part, runner: &Runner<'_>) -> Option<Result<Self, Reason>> {
         match (&part.postgres, &part.mariadb) {
             (Some(spec), _) if spec.cluster.is_none() => {
-                let server = postgres::PostgresServer::of(spec, runner.world).map_err(said);
+                let server = postgres::PostgresServer::of(spec, runner.world).map_err(Reason::from);
                 Some(server.map(|server| Self::Postgres(Box::new((spec.clone(), server)))))
             }
             (_, Some(spec)) if spec.datadir.is_none() => {
-                let server = mariadb::MariadbServer::of(spec, runner.world).map_err(said);
+                let server = mariadb::MariadbServer::of(spec, runner.world).map_err(Reason::from);
                 Some(server.map(|server| Self::Mariadb(Box::new((spec.clone(), server)))))
             }
             _ => None,
@@ -97,7 +94,7 @@ impl DatabaseImport {
     }
 
     /// Brings in what lies in a folder. Gives the databases that were made, also where it fails in the middle.
-    pub fn bring(&self, folder: &Path, runner: &Runner<'_>, made: &mut Vec<String>) -> Result<(), String> {
+    pub fn bring(&self, folder: &Path, runner: &Runner<'_>, made: &mut Vec<String>) -> Result<(), Reason> {
         let patience = Cancellation { stop: Some(runner.world.stop), ..Cancellation::default() };
         let waiting = Waiting { clock: runner.world.clock, patience, limit: Limits::EXPORT };
         let wanted = databases(folder)?;
@@ -108,22 +105,20 @@ impl DatabaseImport {
     }
 
     /// Removes what was brought in.
-    pub fn take_back(&self, made: &[String], runner: &Runner<'_>) -> Result<(), String> {
+    pub fn take_back(&self, made: &[String], runner: &Runner<'_>) -> Result<(), Reason> {
         let waiting = Waiting { clock: runner.world.clock, patience: Cancellation::default(), limit: Limits::HOOK };
         match self {
             Self::Postgres(at) => {
-                let session = at.1.connect("template1", waiting).map_err(said)?;
+                let session = at.1.connect("template1", waiting)?;
                 for name in made {
                     let drop = format!("drop database if exists {} with (force)", postgres::quoted(name));
-                    session.rows(&drop, waiting).map_err(said)?;
+                    session.rows(&drop, waiting)?;
                 }
             }
             Self::Mariadb(at) => {
-                let session = at.1.connect(waiting).map_err(said)?;
+                let session = at.1.connect(waiting)?;
                 for name in made {
-                    session
-                        .rows(&format!("drop database if exists {}", mariadb::quoted(name)), waiting)
-                        .map_err(said)?;
+                    session.rows(&format!("drop database if exists {}", mariadb::quoted(name)), waiting)?;
                 }
             }
         }
@@ -137,14 +132,14 @@ fn bring_postgres(
     waiting: Waiting<'_>,
     runner: &Runner<'_>,
     made: &mut Vec<String>,
-) -> Result<(), String> {
-    let session = server.connect("template1", waiting).map_err(said)?;
-    let major = session.version(waiting).map_err(said)? / 10_000;
-    let there = session.rows("select datname from pg_database", waiting).map_err(said)?;
+) -> Result<(), Reason> {
+    let session = server.connect("template1", waiting)?;
+    let major = session.version(waiting)? / 10_000;
+    let there = session.rows("select datname from pg_database", waiting)?;
     let there: Vec<String> = there.into_iter().flatten().flatten().collect();
     for (name, _) in wanted.iter().filter(|(name, _)| there.contains(name)) {
         if name != FROM_THE_BEGINNING || !is_empty(server, name, waiting)? {
-            return Err(format!("the server has a database `{name}` already: rename or remove it first"));
+            return Err(Reason::new(format!("the server has a database `{name}` already: rename or remove it first")));
         }
     }
     let psql = program(&super::postgres_programs(spec, major), &["psql"]).display().to_string();
@@ -173,7 +168,7 @@ fn bring_postgres(
     }
     for (name, path) in wanted {
         if there.contains(&name) {
-            session.rows(&format!("drop database {}", postgres::quoted(&name)), waiting).map_err(said)?;
+            session.rows(&format!("drop database {}", postgres::quoted(&name)), waiting)?;
         }
         made.push(name);
         client(&path, true)?;
@@ -187,12 +182,12 @@ fn bring_mariadb(
     waiting: Waiting<'_>,
     runner: &Runner<'_>,
     made: &mut Vec<String>,
-) -> Result<(), String> {
-    let session = server.connect(waiting).map_err(said)?;
-    let there = session.rows("show databases", waiting).map_err(said)?;
+) -> Result<(), Reason> {
+    let session = server.connect(waiting)?;
+    let there = session.rows("show databases", waiting)?;
     let there: Vec<String> = there.into_iter().flatten().flatten().collect();
     if let Some((name, _)) = wanted.iter().find(|(name, _)| there.contains(name)) {
-        return Err(format!("the server has a database `{name}` already: rename or remove it first"));
+        return Err(Reason::new(format!("the server has a database `{name}` already: rename or remove it first")));
     }
     let client = program(&folders(spec.login.programs.as_ref(), []), &["mariadb", "mysql"]);
     let words = [vec![client.display().to_string()], server.arguments()].concat();
@@ -208,20 +203,20 @@ fn bring_mariadb(
 }
 
 /// Whether a database has no tables of anybody's.
-fn is_empty(server: &postgres::PostgresServer, name: &str, waiting: Waiting<'_>) -> Result<bool, String> {
-    let session = server.connect(name, waiting).map_err(said)?;
+fn is_empty(server: &postgres::PostgresServer, name: &str, waiting: Waiting<'_>) -> Result<bool, Reason> {
+    let session = server.connect(name, waiting)?;
     let sql = "select count(*) from pg_class c join pg_namespace n on n.oid = c.relnamespace \
                where n.nspname <> 'information_schema' and n.nspname !~ '^pg_'";
-    Ok(session.value(sql, waiting).map_err(said)? == "0")
+    Ok(session.value(sql, waiting)? == "0")
 }
 
 /// Runs a client with a file on its standard input, as the account that the server is called as.
-fn feed(words: Vec<String>, login: &Login, variable: &str, file: &Path, runner: &Runner<'_>) -> Result<(), String> {
+fn feed(words: Vec<String>, login: &Login, variable: &str, file: &Path, runner: &Runner<'_>) -> Result<(), Reason> {
     let spec = command(words, login);
     let patience = Cancellation { stop: Some(runner.world.stop), ..Cancellation::default() };
     let call = Call { moment: "restore", stdin: Some(file.to_path_buf()), ..call(login, variable, patience) };
     let name = file.file_name().unwrap_or_default().to_string_lossy().into_owned();
-    runner.run(&spec, call).result.map_err(|why| format!("{name}: {why}"))
+    runner.run(&spec, call).result.about(format_args!("{name}"))
 }
 
 #[cfg(test)]

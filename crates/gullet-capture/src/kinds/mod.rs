@@ -26,6 +26,7 @@ use crate::part::walk::Walk;
 use crate::part::{RemainingError, Staging, Survey, Why};
 use crate::plan::{Plan, PlannedPart};
 use gullet_host::hook::Runner;
+use gullet_model::Reason;
 use gullet_model::definition::{CommandSpec, OneOrMany, PartSource, Probe, When};
 use gullet_model::record::{Capture, Layout};
 
@@ -127,15 +128,15 @@ pub fn survey(part: &PlannedPart, plan: &Plan) -> Option<Survey> {
 
 /// What can be known beforehand of the server that a part stands for: that it answers, that its version is known, that the
 /// user may do what is needed, that the export program is not older. `None` where it stands for none. Gives what was found.
-pub fn check_service(part: &PlannedPart, plan: &Plan, runner: &Runner<'_>) -> Option<Result<String, String>> {
-    of(&part.source).check(part, plan, runner).map(|found| found.map_err(|error| error.to_string()))
+pub fn check_service(part: &PlannedPart, plan: &Plan, runner: &Runner<'_>) -> Option<Result<String, Reason>> {
+    of(&part.source).check(part, plan, runner).map(|found| found.map_err(Reason::from))
 }
 
 /// Finds out by which method each source of a plan can be captured in the hold: a snapshot, clones or copies.
 ///
 /// # Errors
 /// When the note of what will be staged cannot be written, or the definition asks for a snapshot that cannot be made.
-pub fn prepare(staging: &mut Staging, plan: &Plan) -> Result<String, String> {
+pub fn prepare(staging: &mut Staging, plan: &Plan) -> Result<String, Reason> {
     let held = plan.parts.iter().filter(|part| part.spec.when.unwrap_or_default() == When::Held);
     let sources = held.flat_map(|part| {
         of(&part.source).staged_paths().into_iter().map(|path| (path.as_path(), part.spec.cross_mounts))

@@ -79,13 +79,13 @@ fn begin(
     let id = outcome.text.lines().next_back().unwrap_or("").trim().to_owned();
     produce::take(outcome, context)?;
     if id.is_empty() || id.chars().any(char::is_control) {
-        return Err(PartError::Other("`begin` printed no id by which it could be found again".to_owned()));
+        return Err(PartError::failed("`begin` printed no id by which it could be found again"));
     }
     let requested_at = context.world.clock.now();
     if let Some(begun) = &outside.begun {
         let call = Call { values: values(part, &id), ..probing(part, context) };
         produce::wait_for(begun, call, Limits::WITHIN, context)
-            .map_err(|error| PartError::Other(format!("{id}: its moment was not fixed: {error}")))?;
+            .map_err(|error| PartError::failed(format!("{id}: its moment was not fixed: {error}")))?;
     }
     let fixed_at = context.world.clock.now();
     Ok(OutsideProof { id, requested_at, fixed_at, done: None, proof: None })
@@ -100,14 +100,14 @@ fn complete(
 ) -> Result<(), PartError> {
     let call = Call { values: values(part, &proof.id), ..probing(part, context) };
     produce::wait_for(&outside.done, call, Limits::EXPORT, context)
-        .map_err(|error| PartError::Other(format!("{}: it is not complete: {error}", proof.id)))?;
+        .map_err(|error| PartError::failed(format!("{}: it is not complete: {error}", proof.id)))?;
     proof.done = Some(context.world.clock.now());
     if let Some(check) = &outside.check {
         let call = Call { values: values(part, &proof.id), ..probing(part, context) };
         let outcome = context.runner.wait_for(check, &call, Limits::WITHIN);
         let text: String = outcome.text.chars().take(400).collect();
         produce::take(outcome, context)
-            .map_err(|error| PartError::Other(format!("{}: it could not be proven: {error}", proof.id)))?;
+            .map_err(|error| PartError::failed(format!("{}: it could not be proven: {error}", proof.id)))?;
         proof.proof = Some(text);
     }
     Ok(())

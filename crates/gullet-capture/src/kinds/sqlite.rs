@@ -135,7 +135,7 @@ fn secure(
 ) -> Result<(Watched, Copied), PartError> {
     let meta = fs::metadata(from).at(from)?;
     if meta.len() == 0 {
-        return Err(PartError::Other(format!("`{}` is empty: it is not a database yet", from.display())));
+        return Err(PartError::failed(format!("`{}` is empty: it is not a database yet", from.display())));
     }
     let wrap = wrap(from);
     let source = open_source(from).map_err(&wrap)?;
@@ -260,7 +260,7 @@ pub fn examine(copy: &Path) -> Result<Facts, PartError> {
     let problems = query.query_map([], |row| row.get::<_, String>(0)).map_err(&wrap)?;
     let problems: Vec<String> = problems.collect::<Result<_, _>>().map_err(&wrap)?;
     if problems != ["ok"] {
-        return Err(PartError::Other(format!("the engine's integrity check fails: {}", problems.join("; "))));
+        return Err(PartError::failed(format!("the engine's integrity check fails: {}", problems.join("; "))));
     }
     let list =
         "select name from sqlite_schema where type = 'table' and name not like 'sqlite\\_%' escape '\\' order by name";

@@ -10,6 +10,7 @@ use super::staging::Staging;
 use crate::plan::Plan;
 use gullet_host::hook::{Cancellation, Notes, Runner};
 use gullet_host::world::World;
+use gullet_model::Reason;
 use gullet_model::definition::CaptureMethod;
 use gullet_model::record::{Capture, Counts};
 use gullet_model::step::CommandReport;
@@ -44,9 +45,16 @@ pub enum PartError {
     /// The run was asked to stop, or the hold must be left.
     #[error("stopped before it was done")]
     Stopped,
-    /// Anything else, in words.
+    /// A command, a server or a check of the part failed.
     #[error("{0}")]
-    Other(String),
+    Failed(Reason),
+}
+
+impl PartError {
+    /// A command, a server or a check of the part failed, in these words.
+    pub fn failed(words: impl Into<String>) -> Self {
+        Self::Failed(Reason::new(words))
+    }
 }
 
 /// What the engine said, with what it means where it is known to puzzle.

@@ -220,7 +220,7 @@ fn look(
                 capturing.take(found)?;
             }
         }
-        let walked = walking.join().map_err(|_| PartError::Other("walking ended early".to_owned()))?;
+        let walked = walking.join().map_err(|_| PartError::failed("walking ended early"))?;
         capturing.rest()?;
         Ok::<_, PartError>(walked?)
     })?;
@@ -339,7 +339,7 @@ impl Capturing<'_, '_, '_> {
             let last = self.sink.last_of(&marked.entry.path);
             let marks = &self.in_order.marks;
             if !marks.stands_on(&marked.entry, marks.blocks().get(self.in_order.block), self.context.deposit)? {
-                return Err(PartError::Other("the store lost what was about to be used again".to_owned()));
+                return Err(PartError::failed("the store lost what was about to be used again"));
             }
             self.sink.push(marked, last.as_ref(), self.context)?;
         }

@@ -166,7 +166,7 @@ impl Lister {
                     deposit.put_known(Hash::of(&lines), &lines)?;
                 }
             } else if !deposit.reuse_frames(&block.frames)? {
-                return Err(PartError::Other("the store lost what was about to be used again".to_owned()));
+                return Err(PartError::failed("the store lost what was about to be used again"));
             }
             let sizes = (block.entries, u64::from(block.lines));
             let between = (&block.first, &block.last);
@@ -178,7 +178,7 @@ impl Lister {
                 marked.news = News::Unchanged;
             }
             if !from.stands_on(&marked.entry, Some(block), deposit)? {
-                return Err(PartError::Other("the store lost what was about to be used again".to_owned()));
+                return Err(PartError::failed("the store lost what was about to be used again"));
             }
             self.add(&marked, deposit)?;
         }
@@ -191,7 +191,7 @@ impl Lister {
     /// When it cannot be stored, or something that is wanted is not in it.
     pub(crate) fn finish(mut self, deposit: &mut Deposit<'_>) -> Result<Listed, PartError> {
         if let Some(missing) = self.wanted.missing() {
-            return Err(PartError::Other(missing));
+            return Err(PartError::failed(missing));
         }
         let mut counts = self.counts;
         counts.vanished = self.last.files().saturating_sub(counts.unchanged + counts.changed);

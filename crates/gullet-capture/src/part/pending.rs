@@ -206,13 +206,13 @@ pub(crate) fn store_staged(
                     contents((source, *length), &path, &mut chunks, &lister.counts, context)?
                 }
                 (StagedCopy::Copy(..), None) => {
-                    return Err(PartError::Other("the private copies are gone".to_owned()));
+                    return Err(PartError::failed("the private copies are gone"));
                 }
             };
             marked.entry.set_chunks(chunks, &mut |list: &[u8]| context.deposit.put(list))?;
             lister.counts.bytes_read += length;
         } else if !known.stands_on(&marked.entry, lister.last(), context.deposit)? {
-            return Err(PartError::Other("the store lost what was about to be used again".to_owned()));
+            return Err(PartError::failed("the store lost what was about to be used again"));
         } else if marked.entry.lists.is_empty() {
             // It was read into the store in the hold.
             let chunks = std::mem::take(&mut marked.entry.chunks);

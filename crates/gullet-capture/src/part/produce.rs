@@ -47,14 +47,14 @@ pub(crate) fn take(outcome: CallOutcome, context: &mut CaptureContext<'_, '_>) -
     context.notes.warnings.extend(outcome.notes.warnings);
     context.notes.omits.extend(outcome.notes.omits);
     context.check_stop()?;
-    outcome.result.map_err(PartError::Other)
+    outcome.result.map_err(PartError::Failed)
 }
 
 /// Runs the commands of `facts` and keeps what they print.
 pub(crate) fn facts(part: &PlannedPart, context: &mut CaptureContext<'_, '_>) -> Result<(), PartError> {
     for (name, spec) in &part.spec.facts {
         let value = fact(part, spec, context)
-            .map_err(|error| PartError::Other(format!("the fact `{name}` could not be had: {error}")))?;
+            .map_err(|error| PartError::failed(format!("the fact `{name}` could not be had: {error}")))?;
         context.notes.facts.insert(name.clone(), value);
     }
     Ok(())
@@ -69,6 +69,6 @@ pub(crate) fn fact(
     let call = Call { limit: Limits::PROBE, ..call(part, context) };
     let outcome = context.runner.run(spec, call);
     context.commands.extend(outcome.tries);
-    outcome.result.map_err(PartError::Other)?;
+    outcome.result.map_err(PartError::Failed)?;
     Ok(fact_value(&outcome.text))
 }

@@ -43,7 +43,7 @@ impl SeenRoot {
             return Ok(());
         }
         let root = self.root.display();
-        Err(PartError::Other(format!(
+        Err(PartError::failed(format!(
             "`{root}` is not what it was when it was begun with: was it unmounted or replaced?"
         )))
     }

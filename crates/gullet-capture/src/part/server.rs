@@ -27,7 +27,7 @@ impl From<EngineError> for PartError {
     fn from(error: EngineError) -> Self {
         match error {
             EngineError::Stopped => Self::Stopped,
-            other => Self::Other(gullet_model::words::chain(&other)),
+            other => Self::Failed(other.into()),
         }
     }
 }
@@ -37,10 +37,6 @@ impl<'a> CaptureContext<'a, '_> {
     pub(crate) fn waiting(&self) -> Waiting<'a> {
         Waiting { clock: self.world.clock, patience: self.patience, limit: ANSWER }
     }
-}
-
-pub(crate) fn failed(text: impl Into<String>) -> PartError {
-    PartError::Other(text.into())
 }
 
 /// For how long a server's answer is waited for before a run.
@@ -78,12 +74,18 @@ pub(crate) fn with_names<S: Named>(spec: &S, part: &PlannedPart) -> S {
 /// The one that is not there, or that there are none.
 pub(crate) fn meant(wanted: &[String], there: Vec<String>) -> Result<Vec<String>, PartError> {
     if wanted == ["*"] {
-        return if there.is_empty() { Err(failed("the server has no databases but its own")) } else { Ok(there) };
+        return if there.is_empty() {
+            Err(PartError::failed("the server has no databases but its own"))
+        } else {
+            Ok(there)
+        };
     }
     match wanted.iter().find(|name| !there.contains(name)) {
         Some(missing) => {
             let there = if there.is_empty() { "none".to_owned() } else { there.join(", ") };
-            Err(failed(format!("the server has no database `{missing}` that this user is shown; it has {there}")))
+            Err(PartError::failed(format!(
+                "the server has no database `{missing}` that this user is shown; it has {there}"
+            )))
         }
         None => Ok(wanted.to_vec()),
     }
@@ -102,11 +104,14 @@ pub(crate) fn check_program<V: PartialOrd>(
     let run = Some(vec![program.display().to_string(), "--version".to_owned()]);
     let command = CommandSpec { run, ..CommandSpec::default() };
     let outcome = runner.run(&command, Call { moment: "preflight", limit: Limits::PROBE, ..Call::default() });
-    outcome.result.map_err(failed)?;
+    outcome.result.map_err(PartError::Failed)?;
     let said = outcome.text.trim();
     match version_of(said) {
-        None => Err(failed(format!("`{}` does not say a version of the server's kind: {said}", program.display()))),
-        Some(own) if own < of_server => Err(failed(format!(
+        None => Err(PartError::failed(format!(
+            "`{}` does not say a version of the server's kind: {said}",
+            program.display()
+        ))),
+        Some(own) if own < of_server => Err(PartError::failed(format!(
             "the server is {server} and `{}` is older ({said}): an export program must not be older (set `programs`)",
             program.display()
         ))),
@@ -142,7 +147,7 @@ pub(crate) fn is_whole(path: &Path, last: &str) -> Result<(), PartError> {
         return Ok(());
     }
     let name = path.file_name().unwrap_or_default().to_string_lossy();
-    Err(failed(format!("the export {name} is not whole: it does not end with `{last}`")))
+    Err(PartError::failed(format!("the export {name} is not whole: it does not end with `{last}`")))
 }
 
 /// The rows of tables as facts: of each by its name, as long as they are not too many, and of all.

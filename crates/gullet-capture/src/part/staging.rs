@@ -21,6 +21,7 @@ use gullet_host::state::{AppLock, State, StateError};
 use gullet_model::definition::{CaptureMethod, CommandSpec};
 use gullet_model::record::SecuredBy;
 use gullet_model::words::list;
+use gullet_model::{Reason, ReasonAbout};
 
 /// What is noted before anything is made.
 #[derive(Debug, Default, Serialize, Deserialize)]
@@ -74,13 +75,13 @@ impl Staging {
     ///
     /// # Errors
     /// When the note cannot be written, or there can be no snapshot and the definition wants one.
-    pub fn ready(&mut self, plan: &Plan, sources: &[(&Path, bool)]) -> Result<String, String> {
+    pub fn ready(&mut self, plan: &Plan, sources: &[(&Path, bool)]) -> Result<String, Reason> {
         let secure = plan.secure();
         if let Some(hooks) =
             plan.spec.snapshot.as_ref().filter(|_| matches!(secure, CaptureMethod::Auto | CaptureMethod::Snapshot))
         {
             self.noted.remove = Some(hooks.remove.clone());
-            self.note().map_err(|error| error.to_string())?;
+            self.note()?;
         }
         let mut found = BTreeSet::new();
         for (source, cross_mounts) in sources.iter().copied() {
@@ -92,17 +93,13 @@ impl Staging {
             let by_hook = plan.spec.snapshot.as_ref().is_some_and(|hooks| {
                 hooks.shows.keys().any(|shown| real.starts_with(fs::canonicalize(shown).unwrap_or_default()))
             });
-            let word = if by_hook {
-                "a snapshot"
-            } else {
-                self.place_for(&real, secure, cross_mounts).map_err(|error| error.to_string())?
-            };
+            let word = if by_hook { "a snapshot" } else { self.place_for(&real, secure, cross_mounts)? };
             if secure == CaptureMethod::Snapshot && word != "a snapshot" {
-                return Err(format!(
+                return Err(Reason::new(format!(
                     "`{}` cannot be captured by a snapshot: it is on no btrfs subvolume, and no command \
                                     of `snapshot` shows it",
                     source.display()
-                ));
+                )));
             }
             found.insert(word);
         }
@@ -252,7 +249,7 @@ impl Staging {
     ///
     /// # Errors
     /// In words, when something is left; it stays noted, and a later command tries again.
-    pub fn clear(&mut self, runner: &Runner<'_>) -> Result<(), String> {
+    pub fn clear(&mut self, runner: &Runner<'_>) -> Result<(), Reason> {
         if self.is_clear() {
             return Ok(());
         }
@@ -260,8 +257,8 @@ impl Staging {
         self.places.clear();
         remove(&self.noted, runner)?;
         self.noted = Noted::default();
-        let path = self.note_path().map_err(|error| error.to_string())?;
-        fs::remove_file(&path).map_err(|error| format!("{}: {error}", path.display()))
+        let path = self.note_path()?;
+        fs::remove_file(&path).about(path.display())
     }
 }
 
@@ -302,7 +299,7 @@ fn can_clone(folder: &Path) -> bool {
     tried.is_ok()
 }
 
-fn remove(noted: &Noted, runner: &Runner<'_>) -> Result<(), String> {
+fn remove(noted: &Noted, runner: &Runner<'_>) -> Result<(), Reason> {
     let mut wrong = Vec::new();
     if let Some(command) = &noted.remove {
         let call = Call { moment: "snapshot", limit: Limits::HOOK, ..Call::default() };
@@ -315,7 +312,7 @@ fn remove(noted: &Noted, runner: &Runner<'_>) -> Result<(), String> {
             wrong.push(format!("{}: {}", error.path.display(), error.source));
         }
     }
-    if wrong.is_empty() { Ok(()) } else { Err(wrong.join("; ")) }
+    if wrong.is_empty() { Ok(()) } else { Err(Reason::new(wrong.join("; "))) }
 }
 
 fn remove_folder(folder: &Path) -> Result<(), PathError> {
@@ -337,7 +334,7 @@ pub fn has_leftovers(state: &State, app: &str) -> bool {
 
 /// Removes what runs of `app` that died left behind; what was done for each, or what is in the way. Call it with the
 /// application's lock.
-pub fn clear_leftovers(state: &State, app: &str, runner: &Runner<'_>, _lock: &AppLock) -> Vec<Result<String, String>> {
+pub fn clear_leftovers(state: &State, app: &str, runner: &Runner<'_>, _lock: &AppLock) -> Vec<Result<String, Reason>> {
     let entries = fs::read_dir(state.folder().join("staging").join(app)).into_iter().flatten().flatten();
     let mut told = Vec::new();
     for path in entries.map(|entry| entry.path()) {
@@ -354,7 +351,7 @@ pub fn clear_leftovers(state: &State, app: &str, runner: &Runner<'_>, _lock: &Ap
                 let _ = fs::remove_file(&path);
                 Ok(format!("what run {run} of `{app}` had staged was removed"))
             }
-            Err(why) => Err(format!("what run {run} of `{app}` had staged cannot be removed: {why}")),
+            Err(why) => Err(why.at(format_args!("what run {run} of `{app}` had staged cannot be removed"))),
         });
     }
     told

@@ -92,7 +92,7 @@ pub(crate) fn folder(path: &Path, lister: &mut Lister, deposit: &mut Deposit<'_>
 
 /// Stores the contents of a tar file by file (POSIX pax and ustar, GNU long names).
 pub(crate) fn tar(path: &Path, lister: &mut Lister, deposit: &mut Deposit<'_>) -> Result<(), PartError> {
-    let wrong = |error: std::io::Error| PartError::Other(format!("what it printed is not a valid tar: {error}"));
+    let wrong = |error: std::io::Error| PartError::failed(format!("what it printed is not a valid tar: {error}"));
     let is_over = Cell::new(false);
     let mut archive = tar::Archive::new(WatchedEnd { file: File::open(path).at(path)?, is_over: &is_over });
     // A tar may come in any order, a listing does not: the entries, not their contents, are kept until all are known.
@@ -104,7 +104,7 @@ pub(crate) fn tar(path: &Path, lister: &mut Lister, deposit: &mut Deposit<'_>) -
             continue;
         }
         if !name.is_plain() {
-            return Err(PartError::Other(format!("the tar has a path that leads elsewhere: {name:?}")));
+            return Err(PartError::failed(format!("the tar has a path that leads elsewhere: {name:?}")));
         }
         let mut entry = tar_entry(name, &mut member).map_err(wrong)?;
         if entry.kind == Kind::File && entry.same_as.is_none() {
@@ -119,15 +119,15 @@ pub(crate) fn tar(path: &Path, lister: &mut Lister, deposit: &mut Deposit<'_>) -
         entries.insert(entry.path.clone(), entry);
     }
     if entries.is_empty() {
-        return Err(PartError::Other("the tar it printed has nothing in it".to_owned()));
+        return Err(PartError::failed("the tar it printed has nothing in it"));
     }
     if is_over.get() {
         let why = "the tar has no end (a block of zeros, POSIX): it was cut off, or who wrote it did not finish";
-        return Err(PartError::Other(why.to_owned()));
+        return Err(PartError::failed(why.to_owned()));
     }
     follow_links(&mut entries);
     if let Some(why) = cannot_come_back(&entries) {
-        return Err(PartError::Other(format!("the tar could not be restored: {why}")));
+        return Err(PartError::failed(format!("the tar could not be restored: {why}")));
     }
     lister.counts.bytes_read += fs::metadata(path).at(path)?.len();
     for entry in entries.into_values() {

@@ -84,7 +84,7 @@ pub(crate) fn check_roots(
     }
     same_filesystems(roots, last)?;
     if counts.files + counts.others == 0 {
-        return Err(PartError::Other(format!(
+        return Err(PartError::failed(format!(
             "there is nothing in {} (say `empty = \"ok\"` if that may be)",
             roots.iter().map(|root| root.path.as_str()).collect::<Vec<_>>().join(", ")
         )));
@@ -102,7 +102,7 @@ fn same_filesystems(roots: &[Root], last: Option<&Capture>) -> Result<(), PartEr
                 "`{path}` is on another filesystem than last time ({is}, before {was}): is something not mounted? \
                  (say `empty = \"ok\"` if that may be)"
             );
-            return Err(PartError::Other(text));
+            return Err(PartError::failed(text));
         }
     }
     Ok(())

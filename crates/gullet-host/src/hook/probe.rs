@@ -5,9 +5,10 @@ use regex::Regex;
 use super::process::Finished;
 use gullet_model::definition::{ExitWanted, Probe};
 use gullet_model::step::ProcessExit;
+use gullet_model::{Reason, ReasonAbout};
 
 /// What a probe says.
-pub type Verdict = Result<(), String>;
+pub type Verdict = Result<(), Reason>;
 
 /// Compares a finished command with what the probe wants.
 ///
@@ -16,31 +17,31 @@ pub type Verdict = Result<(), String>;
 pub fn judge(probe: &Probe, finished: &Finished) -> Verdict {
     exit_code(probe, finished)?;
     if finished.stdout_cut {
-        return Err("it printed more than a probe may (1 MiB)".to_owned());
+        return Err(Reason::new("it printed more than a probe may (1 MiB)"));
     }
     let text = finished.text();
     if let Some(wanted) = &probe.prints
         && text != *wanted
     {
-        return Err(format!("it printed {}, not {}", quoted(&text), quoted(wanted)));
+        return Err(Reason::new(format!("it printed {}, not {}", quoted(&text), quoted(wanted))));
     }
     if let Some(wanted) = &probe.contains
         && !text.contains(wanted.as_str())
     {
-        return Err(format!("it printed {}, which does not contain {}", quoted(&text), quoted(wanted)));
+        return Err(Reason::new(format!("it printed {}, which does not contain {}", quoted(&text), quoted(wanted))));
     }
     if let Some(pattern) = &probe.matches
         && !regex(pattern)?.is_match(&text)
     {
-        return Err(format!("it printed {}, which does not match {}", quoted(&text), quoted(pattern)));
+        return Err(Reason::new(format!("it printed {}, which does not match {}", quoted(&text), quoted(pattern))));
     }
     if let Some(pattern) = &probe.every_line {
         let regex = regex(pattern)?;
         if text.is_empty() {
-            return Err("it printed nothing, where every line was to match".to_owned());
+            return Err(Reason::new("it printed nothing, where every line was to match"));
         }
         if let Some(line) = text.lines().find(|line| !regex.is_match(line)) {
-            return Err(format!("the line {} does not match {}", quoted(line), quoted(pattern)));
+            return Err(Reason::new(format!("the line {} does not match {}", quoted(line), quoted(pattern))));
         }
     }
     json(probe, &text)
@@ -49,7 +50,7 @@ pub fn judge(probe: &Probe, finished: &Finished) -> Verdict {
 fn exit_code(probe: &Probe, finished: &Finished) -> Verdict {
     if let (Some(wanted), Some(answer)) = (probe.status, &finished.answer) {
         let fits = answer.status == wanted;
-        return if fits { Ok(()) } else { Err(format!("{}, not {wanted}", finished.failure())) };
+        return if fits { Ok(()) } else { Err(Reason::new(format!("{}, not {wanted}", finished.failure()))) };
     }
     let fits = match (&probe.exit, &finished.report.exit) {
         (Some(ExitWanted::Word(_)), ProcessExit::Code(_)) => true,
@@ -59,24 +60,23 @@ fn exit_code(probe: &Probe, finished: &Finished) -> Verdict {
             false
         }
     };
-    if fits { Ok(()) } else { Err(finished.failure()) }
+    if fits { Ok(()) } else { Err(Reason::new(finished.failure())) }
 }
 
-fn regex(pattern: &str) -> Result<Regex, String> {
-    Regex::new(pattern).map_err(|_| format!("{} is not a regular expression", quoted(pattern)))
+fn regex(pattern: &str) -> Result<Regex, Reason> {
+    Regex::new(pattern).map_err(|_| Reason::new(format!("{} is not a regular expression", quoted(pattern))))
 }
 
 fn json(probe: &Probe, text: &str) -> Verdict {
     if probe.json.is_empty() {
         return Ok(());
     }
-    let value: serde_json::Value =
-        serde_json::from_str(text).map_err(|error| format!("it printed no JSON: {error}"))?;
+    let value: serde_json::Value = serde_json::from_str(text).about("it printed no JSON")?;
     for (pointer, wanted) in &probe.json {
         match value.pointer(pointer) {
             Some(found) if found == wanted => {}
-            Some(found) => return Err(format!("at `{pointer}` it says {found}, not {wanted}")),
-            None => return Err(format!("its JSON has nothing at `{pointer}`")),
+            Some(found) => return Err(Reason::new(format!("at `{pointer}` it says {found}, not {wanted}"))),
+            None => return Err(Reason::new(format!("its JSON has nothing at `{pointer}`"))),
         }
     }
     Ok(())

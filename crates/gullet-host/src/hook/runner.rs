@@ -15,6 +15,7 @@ use super::process::{Cancellation, Finished, HttpAnswer, Invocation, run_process
 use super::request;
 use super::secret::{self, SecretError};
 use crate::world::World;
+use gullet_model::Reason;
 use gullet_model::definition::placeholders::{self, NoValue, variable};
 use gullet_model::definition::{CommandSpec, EnvValue, OneOrMany, Probe};
 use gullet_model::ids::random_id;
@@ -122,7 +123,7 @@ pub struct CallOutcome {
     /// Every try, the last one last.
     pub tries: Vec<CommandReport>,
     /// Whether the last try did what it should; else why not.
-    pub result: Result<(), String>,
+    pub result: Result<(), Reason>,
     /// Standard output of the last try, as text without its last newline.
     pub text: String,
     /// What a server answered to the last try, where it is a request.
@@ -135,7 +136,7 @@ pub struct CallOutcome {
 
 impl CallOutcome {
     /// An outcome without a process.
-    pub fn new(result: Result<(), String>) -> Self {
+    pub fn new(result: Result<(), Reason>) -> Self {
         Self { tries: Vec::new(), result, text: String::new(), answer: None, notes: Notes::default(), left_open: false }
     }
 }
@@ -308,7 +309,7 @@ impl Runner<'_> {
             let _ = fs::write(file, "");
             call.env.insert("GULLET_NOTES".to_owned(), file.display().to_string());
         }
-        let mut outcome = CallOutcome::new(Err("it was not tried".to_owned()));
+        let mut outcome = CallOutcome::new(Err(Reason::new("it was not tried")));
         let mut pause = Duration::from_millis(200);
         for number in 0..spec.tries.unwrap_or(1).max(1) {
             if number > 0 {
@@ -323,11 +324,11 @@ impl Runner<'_> {
                     outcome.text = finished.text();
                     outcome.answer = finished.answer.clone();
                     outcome.left_open = finished.left_open;
-                    outcome.result = if finished.succeeded() { Ok(()) } else { Err(finished.failure()) };
+                    outcome.result = if finished.succeeded() { Ok(()) } else { Err(Reason::new(finished.failure())) };
                     outcome.tries.push(finished.report);
                 }
                 Err(error) => {
-                    outcome.result = Err(error.to_string());
+                    outcome.result = Err(error.into());
                     break;
                 }
             }
@@ -354,7 +355,7 @@ impl Runner<'_> {
                     outcome.result = judge(probe, &finished);
                     outcome.tries.push(finished.report);
                 }
-                Err(error) => outcome.result = Err(error.to_string()),
+                Err(error) => outcome.result = Err(error.into()),
             }
             if outcome.result.is_err() {
                 break;

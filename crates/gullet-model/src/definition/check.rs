@@ -132,7 +132,7 @@ impl Checker<'_> {
             _ => None,
         };
         if let Some(message) = wrong {
-            self.flaw(range, message, None);
+            self.flaw(range, message.to_string(), None);
         }
     }
 

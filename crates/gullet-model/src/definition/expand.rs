@@ -138,7 +138,7 @@ impl<'t> Expansion<'_, 't> {
         for key in lists.keys() {
             let name = key.get_ref().as_ref();
             if let Err(message) = super::rules::check_name("a list", name) {
-                self.flaw(None, key.span(), message, None);
+                self.flaw(None, key.span(), message.to_string(), None);
             } else if TAKEN.contains(&name) {
                 let message = format!("a list cannot be called `{name}`: `{{{name}}}` means something else already");
                 self.flaw(None, key.span(), message, None);

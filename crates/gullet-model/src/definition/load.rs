@@ -17,6 +17,7 @@ use super::flaw::{Flaw, Flaws, Places, Source, key_path};
 use super::part::Part;
 use super::rules;
 use super::types::{App, Definition};
+use crate::reason::{Reason, ReasonAbout};
 
 /// A definition, as far as it passed every check which needs no disk.
 #[derive(Clone, Debug)]
@@ -203,14 +204,14 @@ fn syntax_flaws(mut errors: Vec<toml::de::Error>, source: &Source) -> Vec<Flaw> 
 }
 
 /// The files that an include pattern names, sorted; a plain name must exist.
-fn matching(from: &Path, pattern: &str) -> Result<Vec<PathBuf>, String> {
+fn matching(from: &Path, pattern: &str) -> Result<Vec<PathBuf>, Reason> {
     let folder = from.parent().unwrap_or(Path::new("/"));
     let full = folder.join(pattern);
     let (Some(parent), Some(name)) = (full.parent(), full.file_name().and_then(|name| name.to_str())) else {
-        return Err(format!("`{pattern}` does not name a file"));
+        return Err(Reason::new(format!("`{pattern}` does not name a file")));
     };
-    let glob = globset::Glob::new(name).map_err(|error| error.to_string())?.compile_matcher();
-    let entries = fs::read_dir(parent).map_err(|error| format!("cannot read `{}`: {error}", parent.display()))?;
+    let glob = globset::Glob::new(name)?.compile_matcher();
+    let entries = fs::read_dir(parent).about(format_args!("cannot read `{}`", parent.display()))?;
     let mut found: Vec<PathBuf> = entries
         .filter_map(|entry| entry.ok().map(|entry| entry.path()))
         .filter(|path| path.is_file() && path.file_name().is_some_and(|name| glob.is_match(name)))

@@ -11,6 +11,7 @@ use super::schedule::{CalendarSpec, ScheduleSpec};
 use super::types::{EnvValue, is_false};
 use super::values::Span;
 use crate::outcome::Outcome;
+use crate::reason::Reason;
 
 /// Somebody to tell, in one way: `mail`, `post`, `run` or `syslog`.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
@@ -221,8 +222,8 @@ impl MailSpec {
     ///
     /// # Errors
     /// In words, where it is none.
-    pub fn server(&self) -> Result<MailServer, String> {
-        let wrong = || format!("`{}` is no mail server", self.server);
+    pub fn server(&self) -> Result<MailServer, Reason> {
+        let wrong = || Reason::new(format!("`{}` is no mail server", self.server));
         let url = url::Url::parse(&self.server).map_err(|_| wrong())?;
         let (implicit_tls, port) = match (url.scheme(), self.unencrypted) {
             ("smtps", false) => (true, 465),
@@ -247,7 +248,8 @@ mod tests {
     fn a_server_is_a_host_with_a_port_and_a_manner_of_speaking() {
         let server = |server: &str, unencrypted| {
             let spec = MailSpec { server: server.to_owned(), unencrypted, ..MailSpec::default() };
-            spec.server().map(|server| (server.host, server.port, server.implicit_tls))
+            let server = spec.server().map_err(String::from)?;
+            Ok::<_, String>((server.host, server.port, server.implicit_tls))
         };
         let is = |host: &str, port, tls| Ok((host.to_owned(), port, tls));
         assert_eq!(server("smtps://mail.skerry.example", false), is("mail.skerry.example", 465, true));

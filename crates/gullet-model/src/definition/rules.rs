@@ -13,6 +13,7 @@ use super::check::nearest;
 use super::flaw::{Flaw, Places, key_path};
 use super::part::{Nature, PartKind};
 use super::types::{App, CaptureMethod, CommandSpec, Definition, HoldStep, OneOrMany, Require};
+use crate::reason::Reason;
 
 /// What a restore in place may ask agreement for besides facts, by name.
 const DIFFERENCES: [&str; 8] = ["host", "alive", "system", "engine", "accounts", "paths", "running", "boot"];
@@ -47,13 +48,13 @@ pub(super) fn check(definition: &Definition, places: &Places, flaws: &mut Vec<Fl
 ///
 /// # Errors
 /// In words, why not; `what` is what is to be called so.
-pub fn check_name(what: &str, name: &str) -> Result<(), String> {
+pub fn check_name(what: &str, name: &str) -> Result<(), Reason> {
     let plain = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '-' || c == '_';
     let sound = name.starts_with(|c: char| c.is_ascii_alphanumeric()) && name.chars().all(plain);
     if sound && name.len() <= 64 {
         return Ok(());
     }
-    Err(format!("`{name}` cannot be the name of {what}: use small letters, digits, `-` and `_`"))
+    Err(Reason::new(format!("`{name}` cannot be the name of {what}: use small letters, digits, `-` and `_`")))
 }
 
 struct Rules<'a> {
@@ -105,7 +106,7 @@ impl Rules<'_> {
 
     fn name(&mut self, path: &str, what: &str, name: &str) {
         if let Err(message) = check_name(what, name) {
-            self.flaw(path, message, None);
+            self.flaw(path, message.to_string(), None);
         }
     }
 

@@ -8,6 +8,7 @@ use std::time::Duration;
 use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
+use crate::reason::Reason;
 use crate::words::millis;
 
 /// A span of time: `"250ms"`, `"30s"`, `"5m"`, `"2h"`, `"3d"`, `"2w"`, or several of them as in `"1h30m"`.
@@ -21,10 +22,11 @@ const UNITS: [(&str, u64); 6] =
 const LONGEST_MS: u64 = 36_500 * 86_400_000;
 
 impl FromStr for Span {
-    type Err = String;
+    type Err = Reason;
 
-    fn from_str(text: &str) -> Result<Self, String> {
-        let wrong = || format!("`{text}` is not a span of time; write for example \"30s\", \"5m\" or \"1h30m\"");
+    fn from_str(text: &str) -> Result<Self, Reason> {
+        let wrong =
+            || Reason::new(format!("`{text}` is not a span of time; write for example \"30s\", \"5m\" or \"1h30m\""));
         let mut rest = text.trim();
         let mut total = 0u64;
         if rest.is_empty() {
@@ -41,7 +43,7 @@ impl FromStr for Span {
             rest = after;
         }
         if total > LONGEST_MS {
-            return Err(format!("`{text}` is too long a span of time; at most \"36500d\" can be said"));
+            return Err(Reason::new(format!("`{text}` is too long a span of time; at most \"36500d\" can be said")));
         }
         Ok(Self(Duration::from_millis(total)))
     }
@@ -69,12 +71,12 @@ impl fmt::Display for Span {
 pub struct Share(pub f64);
 
 impl FromStr for Share {
-    type Err = String;
+    type Err = Reason;
 
-    fn from_str(text: &str) -> Result<Self, String> {
+    fn from_str(text: &str) -> Result<Self, Reason> {
         let number = text.trim().strip_suffix('%').and_then(|number| number.trim().parse::<f64>().ok());
         let number = number.filter(|number| (0.0..=100.0).contains(number));
-        number.map(Self).ok_or_else(|| format!("`{text}` is not a share; write for example \"10%\""))
+        number.map(Self).ok_or_else(|| Reason::new(format!("`{text}` is not a share; write for example \"10%\"")))
     }
 }
 
@@ -105,9 +107,9 @@ impl Period {
 }
 
 impl FromStr for Period {
-    type Err = String;
+    type Err = Reason;
 
-    fn from_str(text: &str) -> Result<Self, String> {
+    fn from_str(text: &str) -> Result<Self, Reason> {
         let split = text.trim().split_at_checked(text.trim().len().saturating_sub(1));
         let parsed = split.and_then(|(number, unit)| {
             let unit = unit.chars().next().filter(|unit| "dwmy".contains(*unit))?;
@@ -115,9 +117,9 @@ impl FromStr for Period {
             (1..=999).contains(&number).then_some(Self { number, unit })
         });
         parsed.ok_or_else(|| {
-            format!(
+            Reason::new(format!(
                 "`{text}` is no time to keep runs for; write for example \"14d\", \"2w\", \"3m\" for months or \"10y\""
-            )
+            ))
         })
     }
 }
@@ -167,7 +169,7 @@ mod tests {
         #[test]
         fn a_span_reads_back_from_its_text(ms in 0u64..10_000_000_000) {
             let span = Span(Duration::from_millis(ms));
-            prop_assert_eq!(span.to_string().parse::<Span>(), Ok(span));
+            prop_assert_eq!(span.to_string().parse::<Span>().unwrap(), span);
         }
 
         #[test]
@@ -182,9 +184,9 @@ mod tests {
         assert_eq!("1h30m".parse::<Span>().unwrap().0, Duration::from_secs(5400));
         assert_eq!("2w".parse::<Span>().unwrap().to_string(), "14d");
         for wrong in ["", "5", "m", "5 minutes", "5x", "-5s", "99999999999999999999s", "18446744073709551615w"] {
-            assert!(wrong.parse::<Span>().unwrap_err().contains("span of time"), "{wrong}");
+            assert!(wrong.parse::<Span>().unwrap_err().to_string().contains("span of time"), "{wrong}");
         }
-        assert_eq!("12.5%".parse::<Share>(), Ok(Share(12.5)));
+        assert_eq!("12.5%".parse::<Share>().unwrap(), Share(12.5));
         for wrong in ["10", "-1%", "101%", "%", "NaN%"] {
             assert!(wrong.parse::<Share>().is_err(), "{wrong}");
         }

@@ -11,6 +11,7 @@ use gullet_capture::plan::{Plan, PlannedPart};
 use gullet_capture::{capture, kinds};
 use gullet_host::hook::Runner;
 use gullet_host::state::{State, private_folder};
+use gullet_model::Reason;
 use gullet_model::ids::RunId;
 use gullet_model::record::Capture;
 use gullet_model::words::chain;
@@ -20,7 +21,7 @@ pub struct Exported {
     store: Store,
     holdings: Holdings,
     /// By part: its capture, or why there is none.
-    parts: BTreeMap<String, Result<Capture, String>>,
+    parts: BTreeMap<String, Result<Capture, Reason>>,
 }
 
 /// Makes every part anew that is made by commands or by an engine, `only` those if any, into a store in `folder`, which is
@@ -53,7 +54,7 @@ pub fn export_now(
     for (number, part) in plan.parts.iter().enumerate().filter(|(_, part)| is_wanted(part)) {
         let scratch = folder.join(format!("part-{number}"));
         let made = capture::apart(part, plan, (state, runner), &mut deposit, scratch);
-        parts.insert(part.name.clone(), made.map_err(|error| error.to_string()));
+        parts.insert(part.name.clone(), made.map_err(Reason::from));
     }
     let holdings = deposit.finish().map_err(|error| failed(&error))?.holdings;
     Ok(Exported { store, holdings, parts })

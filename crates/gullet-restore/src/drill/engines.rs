@@ -21,6 +21,7 @@ use gullet_host::hook::{Account, Cancellation};
 use gullet_host::world::World;
 use gullet_model::definition::{Mariadb, Postgres};
 use gullet_model::step::Facts;
+use gullet_model::{Reason, ReasonAbout};
 
 /// How long a server may take to start: it may have a log to play back.
 const STARTS_WITHIN: Duration = Duration::from_secs(30 * 60);
@@ -66,10 +67,6 @@ pub(super) struct ScratchServers<'a> {
 /// Whom programs run as, where that is not this process's account.
 type Ids = Option<(u32, u32)>;
 
-fn said(text: impl Into<String>) -> String {
-    text.into()
-}
-
 impl ScratchServers<'_> {
     fn waiting(&self) -> Waiting<'_> {
         let patience = Cancellation { stop: Some(self.world.stop), ..Cancellation::default() };
@@ -100,12 +97,11 @@ impl ScratchServers<'_> {
     }
 
     /// A short folder for a socket, whose path may have 107 bytes: of the account's own.
-    fn sockets(&self, part: usize, ids: Ids) -> Result<PathBuf, String> {
+    fn sockets(&self, part: usize, ids: Ids) -> Result<PathBuf, Reason> {
         let folder = PathBuf::from(format!("/tmp/gullet-drill-{}-{part}", self.id));
-        let wrap = |error: std::io::Error| format!("{}: {error}", folder.display());
-        fs::DirBuilder::new().mode(0o700).create(&folder).map_err(wrap)?;
+        fs::DirBuilder::new().mode(0o700).create(&folder).about(folder.display())?;
         if let Some((uid, gid)) = ids {
-            chown(&folder, Some(uid), Some(gid)).map_err(wrap)?;
+            chown(&folder, Some(uid), Some(gid)).about(folder.display())?;
         }
         Ok(folder)
     }
@@ -122,32 +118,31 @@ impl ScratchServers<'_> {
     }
 
     /// A folder of an account's own below the drill's.
-    fn own_folder(&self, name: &str, ids: Ids) -> Result<PathBuf, String> {
+    fn own_folder(&self, name: &str, ids: Ids) -> Result<PathBuf, Reason> {
         let folder = self.folder.join(name);
-        let wrap = |error: std::io::Error| format!("{}: {error}", folder.display());
-        fs::DirBuilder::new().mode(0o700).create(&folder).map_err(wrap)?;
+        fs::DirBuilder::new().mode(0o700).create(&folder).about(folder.display())?;
         if let Some((uid, gid)) = ids {
-            chown(&folder, Some(uid), Some(gid)).map_err(wrap)?;
+            chown(&folder, Some(uid), Some(gid)).about(folder.display())?;
         }
         self.let_pass(&folder);
         Ok(folder)
     }
 
     /// Runs a program to its end; what it said where it fails.
-    fn run(&self, mut command: Command, stdin: Option<&Path>) -> Result<String, String> {
+    fn run(&self, mut command: Command, stdin: Option<&Path>) -> Result<String, Reason> {
         let name = command.get_args().skip_while(|word| *word != "--").nth(1).map(|w| w.to_string_lossy().into_owned());
         let name = name.unwrap_or_default();
         if let Some(path) = stdin {
-            command.stdin(File::open(path).map_err(|error| format!("{}: {error}", path.display()))?);
+            command.stdin(File::open(path).about(path.display())?);
         }
-        let output = command.output().map_err(|error| format!("`{name}`: {error}"))?;
+        let output = command.output().about(format_args!("`{name}`"))?;
         let errors = String::from_utf8_lossy(&output.stderr).into_owned();
         if output.status.success() {
             return Ok(errors);
         }
         let line = errors.lines().find(|line| line.contains("ERROR") || line.contains("FATAL"));
         let line = line.or_else(|| errors.lines().rfind(|line| !line.trim().is_empty())).unwrap_or("no reason given");
-        Err(format!("`{name}`: {}", line.trim()))
+        Err(Reason::new(format!("`{name}`: {}", line.trim())))
     }
 
     /// Starts a server, and waits until `answers` has it.
@@ -157,10 +152,10 @@ impl ScratchServers<'_> {
         (sockets, socket, signal): (PathBuf, PathBuf, Signal),
         log: &Path,
         answers: impl Fn() -> Result<T, EngineError>,
-    ) -> Result<(RunningServer, T), String> {
-        let output = File::create(log).map_err(|error| format!("{}: {error}", log.display()))?;
-        let errors = output.try_clone().map_err(|error| error.to_string())?;
-        let child = command.stdout(output).stderr(errors).spawn().map_err(|error| format!("setpriv: {error}"))?;
+    ) -> Result<(RunningServer, T), Reason> {
+        let output = File::create(log).about(log.display())?;
+        let errors = output.try_clone()?;
+        let child = command.stdout(output).stderr(errors).spawn().about("setpriv")?;
         let mut running = RunningServer { child, socket, sockets, signal };
         let clock = self.world.clock;
         let began = clock.uptime();
@@ -172,7 +167,7 @@ impl ScratchServers<'_> {
             let late = clock.uptime().saturating_sub(began) >= STARTS_WITHIN || self.world.stop.asked().is_some();
             if ended || late {
                 let why = if ended { "the server does not start on it" } else { "the server did not answer in time" };
-                return Err(format!("{why}: {}", last_words(log)));
+                return Err(Reason::new(format!("{why}: {}", last_words(log))));
             }
             clock.sleep(Duration::from_millis(50));
         }
@@ -185,7 +180,7 @@ impl ScratchServers<'_> {
         (data, programs): (&Path, &[PathBuf]),
         user: &str,
         ids: Ids,
-    ) -> Result<(RunningServer, postgres::PostgresSession, postgres::PostgresServer), String> {
+    ) -> Result<(RunningServer, postgres::PostgresSession, postgres::PostgresServer), Reason> {
         let sockets = self.sockets(number, ids)?;
         let write = |name: &str, text: &str| {
             let path = sockets.join(name);
@@ -193,7 +188,7 @@ impl ScratchServers<'_> {
                 Some((uid, gid)) => chown(&path, Some(uid), Some(gid)),
                 None => Ok(()),
             });
-            written.map(|()| path.display().to_string()).map_err(|error| error.to_string())
+            written.map(|()| path.display().to_string()).map_err(Reason::from)
         };
         let hba = write("hba.conf", "local all all trust\n")?;
         let (ident, conf) = (write("ident.conf", "")?, write("postgresql.conf", "")?);
@@ -251,16 +246,18 @@ impl ScratchServers<'_> {
         spec: &Postgres,
         data: &Path,
         files: &Path,
-    ) -> Result<(RunningServer, Facts, String), String> {
-        let version = fs::read_to_string(data.join("PG_VERSION")).map_err(|error| format!("PG_VERSION: {error}"))?;
-        let major: u32 = version.trim().parse().map_err(|_| said(format!("PG_VERSION says {version:?}")))?;
+    ) -> Result<(RunningServer, Facts, String), Reason> {
+        let version = fs::read_to_string(data.join("PG_VERSION")).about("PG_VERSION")?;
+        let major: u32 = version.trim().parse().map_err(|_| Reason::new(format!("PG_VERSION says {version:?}")))?;
         for standby in ["standby.signal", "recovery.signal", "postmaster.pid"] {
             let _ = fs::remove_file(data.join(standby));
         }
         tablespaces(data, files)?;
-        if let Some((name, place)) = leads_out(data, self.folder).map_err(|error| error.to_string())?.into_iter().next()
-        {
-            return Err(format!("`{name}` leads to `{}`, which is the live server's own", place.display()));
+        if let Some((name, place)) = leads_out(data, self.folder)?.into_iter().next() {
+            return Err(Reason::new(format!(
+                "`{name}` leads to `{}`, which is the live server's own",
+                place.display()
+            )));
         }
         let ids = Self::ids(Some(data), &["postgres"]);
         self.let_pass(data);
@@ -284,14 +281,13 @@ impl ScratchServers<'_> {
         &self,
         session: &postgres::PostgresSession,
         server: &postgres::PostgresServer,
-    ) -> Result<Facts, String> {
-        let wrap = |error: EngineError| error.to_string();
+    ) -> Result<Facts, Reason> {
         let sql = "select datname from pg_database where datallowconn and not datistemplate order by 1";
-        let names = session.rows(sql, self.waiting()).map_err(wrap)?;
+        let names = session.rows(sql, self.waiting())?;
         let mut counts = Vec::new();
         for name in names.into_iter().flatten().flatten() {
-            let session = server.connect(&name, self.waiting()).map_err(wrap)?;
-            counts.extend(count_postgres(&name, &session, self.waiting()).map_err(|error| error.to_string())?);
+            let session = server.connect(&name, self.waiting())?;
+            counts.extend(count_postgres(&name, &session, self.waiting())?);
         }
         let mut facts = Facts::new();
         facts_of_rows(counts, &mut facts);
@@ -305,7 +301,7 @@ impl ScratchServers<'_> {
         spec: &Postgres,
         export: &Path,
         major: u32,
-    ) -> Result<(RunningServer, Facts, String), String> {
+    ) -> Result<(RunningServer, Facts, String), Reason> {
         let ids = Self::ids(None, &["postgres", "nobody"]);
         let programs = postgres_programs(spec, major);
         let user = spec.login.user.clone().unwrap_or_else(|| "postgres".to_owned());
@@ -328,10 +324,10 @@ impl ScratchServers<'_> {
         psql(false, &export.join("globals.sql"))?;
         for path in sql_files(export)?.iter().filter(|path| !path.ends_with("globals.sql")) {
             if path.ends_with("postgres.sql") {
-                session.rows("drop database postgres", self.waiting()).map_err(|error| error.to_string())?;
+                session.rows("drop database postgres", self.waiting())?;
             }
             let name = path.file_name().unwrap_or_default().to_string_lossy().into_owned();
-            psql(true, path).map_err(|why| format!("{name} cannot be brought into a new server: {why}"))?;
+            psql(true, path).about(format_args!("{name} cannot be brought into a new server"))?;
         }
         let facts = self.count_all(&session, &server)?;
         Ok((running, facts, format!("a new PostgreSQL {major} takes it")))
@@ -343,7 +339,7 @@ impl ScratchServers<'_> {
         number: usize,
         data: &Path,
         ids: Ids,
-    ) -> Result<(RunningServer, mariadb::MariadbSession, mariadb::MariadbServer), String> {
+    ) -> Result<(RunningServer, mariadb::MariadbSession, mariadb::MariadbServer), Reason> {
         let sockets = self.sockets(number, ids)?;
         let socket = sockets.join("s");
         // A server that starts removes every temporary table that it finds, also those of the live one.
@@ -371,26 +367,25 @@ impl ScratchServers<'_> {
         Ok((running, session, server))
     }
 
-    fn count_mariadb(&self, session: &mariadb::MariadbSession) -> Result<Facts, String> {
-        let rows = session.rows("show databases", self.waiting()).map_err(|error| error.to_string())?;
+    fn count_mariadb(&self, session: &mariadb::MariadbSession) -> Result<Facts, Reason> {
+        let rows = session.rows("show databases", self.waiting())?;
         let names: Vec<String> =
             rows.into_iter().flatten().flatten().filter(|name| !OWN_OF_MARIADB.contains(&name.as_str())).collect();
         let mut facts = Facts::new();
         if !names.is_empty() {
-            facts_of_rows(
-                count_mariadb(&names, session, self.waiting()).map_err(|error| error.to_string())?,
-                &mut facts,
-            );
+            facts_of_rows(count_mariadb(&names, session, self.waiting())?, &mut facts);
         }
         Ok(facts)
     }
 
     /// Starts MariaDB on a data folder that was restored, and counts what is in it.
-    pub(super) fn datadir(&self, number: usize, data: &Path) -> Result<(RunningServer, Facts, String), String> {
+    pub(super) fn datadir(&self, number: usize, data: &Path) -> Result<(RunningServer, Facts, String), Reason> {
         let ids = Self::ids(Some(data), &["mysql", "nobody"]);
-        if let Some((name, place)) = kept_elsewhere(data).map_err(|error| error.to_string())?.into_iter().next() {
+        if let Some((name, place)) = kept_elsewhere(data)?.into_iter().next() {
             let place = place.display();
-            return Err(format!("`{name}` has its file at `{place}`: it is not in the run, and the live server's own"));
+            return Err(Reason::new(format!(
+                "`{name}` has its file at `{place}`: it is not in the run, and the live server's own"
+            )));
         }
         self.let_pass(data);
         let (running, session, _) = self.start_mariadb(number, data, ids)?;
@@ -404,7 +399,7 @@ impl ScratchServers<'_> {
         number: usize,
         _spec: &Mariadb,
         export: &Path,
-    ) -> Result<(RunningServer, Facts, String), String> {
+    ) -> Result<(RunningServer, Facts, String), Reason> {
         let ids = Self::ids(None, &["mysql", "nobody"]);
         let data = self.own_folder(&format!("data-{number}"), ids)?;
         let mut install = Self::command(&program(&[], &["mariadb-install-db", "mysql_install_db"]), ids);
@@ -423,7 +418,7 @@ impl ScratchServers<'_> {
             let mut client = Self::command(&program(&[], &["mariadb", "mysql"]), ids);
             client.args(server.arguments()).stdout(Stdio::null());
             let name = path.file_name().unwrap_or_default().to_string_lossy().into_owned();
-            self.run(client, Some(path)).map_err(|why| format!("{name} cannot be brought into a new server: {why}"))?;
+            self.run(client, Some(path)).about(format_args!("{name} cannot be brought into a new server"))?;
         }
         let facts = self.count_mariadb(&session)?;
         Ok((running, facts, "a new MariaDB takes it".to_owned()))
@@ -431,8 +426,8 @@ impl ScratchServers<'_> {
 }
 
 /// The exports in a folder, in the order of their names.
-fn sql_files(folder: &Path) -> Result<Vec<PathBuf>, String> {
-    let entries = fs::read_dir(folder).map_err(|error| format!("{}: {error}", folder.display()))?;
+fn sql_files(folder: &Path) -> Result<Vec<PathBuf>, Reason> {
+    let entries = fs::read_dir(folder).about(folder.display())?;
     let mut files: Vec<PathBuf> = entries.flatten().map(|entry| entry.path()).collect();
     files.retain(|path| path.extension().is_some_and(|extension| extension == "sql"));
     files.sort();
@@ -440,8 +435,7 @@ fn sql_files(folder: &Path) -> Result<Vec<PathBuf>, String> {
 }
 
 /// Takes the tablespaces of a restored cluster to where they were restored: their map names the places of the live ones.
-fn tablespaces(data: &Path, files: &Path) -> Result<(), String> {
-    let wrap = |error: std::io::Error| format!("the tablespaces: {error}");
+fn tablespaces(data: &Path, files: &Path) -> Result<(), Reason> {
     let links = data.join("pg_tblspc");
     let mut lines = String::new();
     let map = data.join("tablespace_map");
@@ -454,12 +448,12 @@ fn tablespaces(data: &Path, files: &Path) -> Result<(), String> {
     for entry in fs::read_dir(&links).into_iter().flatten().flatten() {
         let path = entry.path();
         if let Ok(place) = fs::read_link(&path) {
-            fs::remove_file(&path).map_err(wrap)?;
+            fs::remove_file(&path).about("the tablespaces")?;
             let here = files.join(place.strip_prefix("/").unwrap_or(&place));
-            std::os::unix::fs::symlink(here, &path).map_err(wrap)?;
+            std::os::unix::fs::symlink(here, &path).about("the tablespaces")?;
         }
     }
-    if lines.is_empty() { Ok(()) } else { fs::write(&map, lines).map_err(wrap) }
+    if lines.is_empty() { Ok(()) } else { fs::write(&map, lines).about("the tablespaces") }
 }
 
 /// Folders of a restored cluster that lead out of the drill's place, and where to: what was moved by hand and linked.

@@ -23,6 +23,7 @@ use gullet_host::hook::{Call, Limits, Runner};
 use gullet_host::state::{State, StateError};
 use gullet_host::world::World;
 use gullet_logbook::logbook::Logged;
+use gullet_model::Reason;
 use gullet_model::definition::placeholders::fill;
 use gullet_model::definition::{OneOrMany, PartKind, Probe, Require};
 use gullet_model::ids::random_id;
@@ -121,10 +122,10 @@ struct Drill<'d, 'a> {
 }
 
 impl Drill<'_, '_> {
-    fn look(&mut self, what: &str, began: Duration, result: Result<String, String>) {
+    fn look(&mut self, what: &str, began: Duration, result: Result<String, Reason>) {
         let (ok, note) = match result {
             Ok(note) => (true, note),
-            Err(why) => (false, why),
+            Err(why) => (false, why.into()),
         };
         let took_ms = millis(self.world.clock.uptime().saturating_sub(began));
         let check = DrillCheck { what: what.to_owned(), ok, note, took_ms };
@@ -150,7 +151,7 @@ impl Drill<'_, '_> {
         }
         let result = match problem.or(missing) {
             None => Ok(format!("{}, {}, every byte verified", count(files, "file"), size(bytes))),
-            Some(why) => Err(why),
+            Some(why) => Err(Reason::new(why)),
         };
         self.look("restore", began, result);
         let captures: Vec<&Capture> =
@@ -181,7 +182,7 @@ impl Drill<'_, '_> {
             ScratchServers { world: self.world, folder: &self.plan.scratch, top: self.state_top(), id: &self.plan.id };
         let started = match (capture.kind, source, spec.and_then(|spec| spec.postgres.clone())) {
             (PartKind::Sqlite, Some(path), _) => {
-                let found = examine_sqlite(&path).map_err(|error| error.to_string());
+                let found = examine_sqlite(&path).map_err(Reason::from);
                 let result = found
                     .and_then(|facts| compare(&capture.facts, &facts))
                     .map(|note| format!("the engine finds it intact; {note}"));
@@ -262,16 +263,16 @@ impl Drill<'_, '_> {
 }
 
 /// A probe with what it compares filled in.
-fn filled(check: &Require, values: &BTreeMap<String, String>) -> Result<Probe, String> {
+fn filled(check: &Require, values: &BTreeMap<String, String>) -> Result<Probe, Reason> {
     let mut probe = check.probe.clone();
     for text in [&mut probe.prints, &mut probe.contains].into_iter().flatten() {
-        *text = fill(text, values).map_err(|error| error.to_string())?;
+        *text = fill(text, values)?;
     }
     Ok(probe)
 }
 
 /// Compares what is there with what the record says was there.
-fn compare(recorded: &Facts, found: &Facts) -> Result<String, String> {
+fn compare(recorded: &Facts, found: &Facts) -> Result<String, Reason> {
     let counted = |name: &String| name.starts_with("rows.") || name == "tables" || name == "rows";
     let mut differences = Vec::new();
     let mut same = 0;
@@ -292,7 +293,7 @@ fn compare(recorded: &Facts, found: &Facts) -> Result<String, String> {
         [] => Ok(format!("{} as recorded", count(same, "count"))),
         some => {
             let more = if some.len() > NAMED { format!(", and {} more", some.len() - NAMED) } else { String::new() };
-            Err(format!("{}{more}", some.iter().take(NAMED).cloned().collect::<Vec<_>>().join("; ")))
+            Err(Reason::new(format!("{}{more}", some.iter().take(NAMED).cloned().collect::<Vec<_>>().join("; "))))
         }
     }
 }
@@ -310,12 +311,12 @@ mod tests {
         let recorded = facts(&[("rows.till", 5), ("rows.gone", 2), ("rows", 7), ("tables", 2), ("server_version", 15)]);
         assert!(compare(&recorded, &recorded).is_ok_and(|note| note.contains("4 counts")));
         let found = facts(&[("rows.till", 4), ("rows", 4), ("tables", 1)]);
-        let why = compare(&recorded, &found).unwrap_err();
+        let why = compare(&recorded, &found).unwrap_err().to_string();
         for part in ["till has 4 rows, and 5 were recorded", "the table gone is not there", "1 tables, and 2"] {
             assert!(why.contains(part), "{why}");
         }
         assert!(compare(&facts(&[]), &facts(&[("rows", 3)])).is_ok_and(|note| note.contains("none were recorded")));
         let many: Facts = (0..9).map(|n| (format!("rows.t{n}"), 1.into())).collect();
-        assert!(compare(&many, &facts(&[])).unwrap_err().contains("and 4 more"));
+        assert!(compare(&many, &facts(&[])).unwrap_err().to_string().contains("and 4 more"));
     }
 }

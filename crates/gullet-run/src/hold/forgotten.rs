@@ -10,6 +10,7 @@ use super::note::{FoundNote, HoldNote, NoteError, NoteHead};
 use super::old_state::OldState;
 use gullet_host::hook::{Runner, end_found, marked};
 use gullet_host::world::{Clock, Stop, World};
+use gullet_model::Reason;
 
 /// How long a `release` that a dead guard had begun may go on.
 const LEAVING_MAY_TAKE: Duration = Duration::from_secs(30);
@@ -20,7 +21,7 @@ pub struct Forgotten {
     /// What the note says of it.
     pub head: NoteHead,
     /// Whether it is left now; else what is in the way.
-    pub left: Result<(), String>,
+    pub left: Result<(), Reason>,
     /// What a person is told to do where it is not, step by step.
     pub by_hand: Vec<String>,
 }

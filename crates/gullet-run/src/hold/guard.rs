@@ -18,6 +18,7 @@ use super::old_state::OldState;
 use super::protocol::{FromGuard, FromMain, Loss, Op, Order};
 use gullet_host::hook::Runner;
 use gullet_host::world::{Stop, World};
+use gullet_model::Reason;
 use gullet_model::definition::Span;
 use gullet_model::problem::ProblemKind;
 use gullet_model::words::millis;
@@ -55,18 +56,18 @@ pub fn serve(
     output: impl Write + Send + 'static,
     told: &Signals,
     old_state: &dyn OldState,
-) -> Result<(), String> {
+) -> Result<(), Reason> {
     let mut input = BufReader::new(input);
     let mut line = String::new();
-    input.read_line(&mut line).map_err(|error| error.to_string())?;
-    let order: Order = serde_json::from_str(&line).map_err(|error| error.to_string())?;
+    input.read_line(&mut line)?;
+    let order: Order = serde_json::from_str(&line)?;
     let answers = write_answers(output);
     let cancel = Arc::clone(&told.cancel);
     let world = World { host: &order.host, stop: &cancel, ..world };
     let (note, entered) = match own_note(&order, &world) {
         Ok(found) => found,
         Err(why) => {
-            let _ = answers.send(FromGuard::Refused { why: why.clone() });
+            let _ = answers.send(FromGuard::Refused { why: why.to_string() });
             world.clock.sleep(Duration::from_millis(100));
             return Err(why);
         }
@@ -116,11 +117,11 @@ fn beat(answers: Sender<FromGuard>) {
 }
 
 /// Takes the note of the hold: a new one, or that of a hold by hand.
-fn own_note(order: &Order, world: &World<'_>) -> Result<(HoldNote, Vec<usize>), String> {
+fn own_note(order: &Order, world: &World<'_>) -> Result<(HoldNote, Vec<usize>), Reason> {
     let began = world.clock.uptime();
     let mut asked = false;
     loop {
-        let found = HoldNote::look(&order.notes, &order.app).map_err(|error| gullet_model::words::chain(&error))?;
+        let found = HoldNote::look(&order.notes, &order.app)?;
         match found {
             FoundNote::Alive(Some(head)) if order.take_over && head.by_hand => {
                 // Its guard lets go of the note, and owns the hold again where this one does not come to own it.
@@ -128,18 +129,18 @@ fn own_note(order: &Order, world: &World<'_>) -> Result<(HoldNote, Vec<usize>), 
                     let _ = head.owner().is_some_and(|guard| guard.signal(Signal::USR1));
                 }
                 if world.clock.uptime().saturating_sub(began) > HANDS_OVER_WITHIN {
-                    return Err(NoteError::Held(head).to_string());
+                    return Err(NoteError::Held(head).into());
                 }
                 world.clock.sleep(TICK);
             }
             FoundNote::Forgotten(note, _) if order.take_over && note.head().by_hand => {
                 let entered = note.head().entered.clone();
                 let note = note.take_over(&order.run, &order.token, order.limit_ms);
-                return note.map(|note| (note, entered)).map_err(|error| gullet_model::words::chain(&error));
+                return note.map(|note| (note, entered)).map_err(Reason::from);
             }
             _ => {
                 let note = HoldNote::create(&order.notes, NoteHead::new(order), &order.steps);
-                return note.map(|note| (note, Vec::new())).map_err(|error| gullet_model::words::chain(&error));
+                return note.map(|note| (note, Vec::new())).map_err(Reason::from);
             }
         }
     }
@@ -342,7 +343,7 @@ impl Guard<'_, '_> {
     fn answer(&mut self, op: Op) {
         if self.leaving.is_some() && matches!(op, Op::Enter(_)) {
             // Whoever was stopped and goes on later must not hold again what was let go.
-            let result = Err("the hold was left, so nothing more is entered".to_owned());
+            let result = Err(Reason::new("the hold was left, so nothing more is entered"));
             let answer =
                 super::GuardAnswer { result, commands: Vec::new(), warnings: Vec::new(), held_ms: 0, waited_ms: 0 };
             let _ = self.answers.send(FromGuard::Done(Box::new(answer)));

@@ -1,5 +1,6 @@
 //! In which state an application is before anything is entered, by both of its probes.
 
+use gullet_model::Reason;
 use gullet_model::definition::{HoldStep, OneOrMany, Probe};
 
 /// The state that probes say an application is in.
@@ -16,7 +17,7 @@ pub enum InitialState {
 }
 
 /// Asks both probes of a step; exactly one may pass.
-pub fn initial_state(step: &HoldStep, ask: &mut dyn FnMut(&OneOrMany<Probe>) -> Result<(), String>) -> InitialState {
+pub fn initial_state(step: &HoldStep, ask: &mut dyn FnMut(&OneOrMany<Probe>) -> Result<(), Reason>) -> InitialState {
     let serving = step.released.as_ref().map(&mut *ask);
     let held = step.entered.as_ref().map(ask);
     match (serving, held) {

@@ -16,6 +16,7 @@ use gullet_host::hook::{Call, CallOutcome, Cancellation, Limits, Process, Runner
 use gullet_host::world::Stop;
 use gullet_model::definition::{CommandSpec, HoldStep, OneOrMany, Probe};
 use gullet_model::words::millis;
+use gullet_model::{Reason, ReasonAbout};
 
 /// Owns the hold of one application.
 pub struct Keeper<'w> {
@@ -185,7 +186,7 @@ impl<'w> Keeper<'w> {
             // Nothing may be entered that nobody could find again.
             let why = format!("the hold could not be noted: {}", gullet_model::words::chain(&error));
             return GuardAnswer {
-                result: Err(why),
+                result: Err(Reason::new(why)),
                 commands: Vec::new(),
                 warnings: Vec::new(),
                 held_ms: 0,
@@ -219,7 +220,7 @@ impl<'w> Keeper<'w> {
 
     /// Takes all locks that the steps share with other applications, in the order of their names, so that no two applications
     /// wait for each other; before the first step is entered, so that nobody waits while something is held.
-    fn take_locks(&mut self, patience: Cancellation<'_>) -> Result<(), String> {
+    fn take_locks(&mut self, patience: Cancellation<'_>) -> Result<(), Reason> {
         let wanted = self.steps.iter().enumerate().filter_map(|(number, step)| Some((step.lock.clone()?, number)));
         let mut wanted: Vec<(String, usize)> = wanted.filter(|(_, number)| !self.locks.contains_key(number)).collect();
         wanted.sort();
@@ -239,29 +240,29 @@ impl<'w> Keeper<'w> {
         let mut commands = answer.commands;
         commands.extend(serving.tries);
         let why = "its `released` probe says that it serves, and its `entered` probe that it is held: they cannot tell";
-        let result = if serving.result.is_ok() { Err(why.to_owned()) } else { Ok(()) };
+        let result = if serving.result.is_ok() { Err(Reason::new(why)) } else { Ok(()) };
         GuardAnswer { result, commands, ..answer }
     }
 
     /// Takes a lock that applications share; the kernel lets it go when this process dies.
-    fn shared_lock(&self, name: &str, patience: Cancellation<'_>) -> Result<File, String> {
+    fn shared_lock(&self, name: &str, patience: Cancellation<'_>) -> Result<File, Reason> {
         let path = self.runner.top.join("locks").join(format!("shared-{name}.lock"));
         let folder = path.parent().unwrap_or(&self.runner.top);
-        let wrap = |error: std::io::Error| format!("the lock `{name}`: {}: {error}", path.display());
-        std::fs::create_dir_all(folder).map_err(wrap)?;
-        let file = OpenOptions::new().write(true).create(true).truncate(false).mode(0o600).open(&path).map_err(wrap)?;
+        let about = format!("the lock `{name}`: {}", path.display());
+        std::fs::create_dir_all(folder).about(&about)?;
+        let file = OpenOptions::new().write(true).create(true).truncate(false).mode(0o600).open(&path).about(&about)?;
         let clock = self.runner.world.clock;
         let began = clock.uptime();
         loop {
             match rustix::fs::flock(&file, FlockOperation::NonBlockingLockExclusive) {
                 Ok(()) => return Ok(file),
                 Err(rustix::io::Errno::WOULDBLOCK) => {}
-                Err(errno) => return Err(wrap(errno.into())),
+                Err(errno) => return Err(Reason::from(errno).at(about)),
             }
             if patience.is_over(clock) || clock.uptime().saturating_sub(began) >= Limits::SETTLED {
-                return Err(format!(
+                return Err(Reason::new(format!(
                     "the lock `{name}` is held by another application, and did not become free in time"
-                ));
+                )));
             }
             clock.sleep(Duration::from_millis(20));
         }
@@ -270,13 +271,13 @@ impl<'w> Keeper<'w> {
     fn start_session(&mut self, step: usize, spec: &CommandSpec, patience: Cancellation<'_>) -> GuardAnswer {
         let mut outcome = CallOutcome::new(Ok(()));
         match self.runner.prepare(spec, &Call { notes: false, ..call("enter", patience) }) {
-            Err(error) => outcome.result = Err(error.to_string()),
+            Err(error) => outcome.result = Err(error.into()),
             Ok(invocation) => match HoldSession::start(invocation, self.runner.world.clock, patience) {
                 Ok(session) => {
                     self.sessions.insert(step, session);
                 }
                 Err(failed) => {
-                    outcome.result = Err(failed.why);
+                    outcome.result = Err(Reason::new(failed.why));
                     outcome.tries.push(failed.report);
                     // It may have the lock: it is ended as one that holds.
                     self.sessions.extend(failed.lives_on.map(|session| (step, session)));
@@ -306,7 +307,7 @@ impl<'w> Keeper<'w> {
             && patience.until.is_some()
             && !self.sessions.get_mut(&step).is_some_and(HoldSession::is_alive)
         {
-            return self.answer(CallOutcome::new(Err("its session has ended, and its lock with it".to_owned())));
+            return self.answer(CallOutcome::new(Err(Reason::new("its session has ended, and its lock with it"))));
         }
         let Some(probes) = probes else { return self.answer(CallOutcome::new(Ok(()))) };
         let call = probe_call("probe", patience);
@@ -356,7 +357,7 @@ impl<'w> Keeper<'w> {
 
     /// Puts the old state of the application back where a restore in place is in the middle of its swap. It is stopped once
     /// more first: it may have been started on the new one.
-    fn go_back(&mut self) -> Result<(), String> {
+    fn go_back(&mut self) -> Result<(), Reason> {
         let (top, app) = (self.runner.top.clone(), self.runner.app.clone());
         if !self.old_state.is_away(&top, &app) {
             return Ok(());
@@ -368,10 +369,10 @@ impl<'w> Keeper<'w> {
             }
             let probes = self.steps[step].entered.clone();
             let answer = self.asked(step, probes.as_ref(), Some(Limits::WITHIN), Cancellation::default());
-            answer.result.map_err(|why| format!("it does not stop, so the old state cannot be put back: {why}"))?;
+            answer.result.about("it does not stop, so the old state cannot be put back")?;
         }
         let back = self.old_state.put_back(&top, &app, self.runner.world.clock);
-        back.map_err(|error| format!("the old state cannot be put back: {error}"))
+        back.about("the old state cannot be put back")
     }
 
     /// Leaves everything that is held, in reverse, and proves it; a failing step never stops the others. A restore that is
@@ -380,7 +381,7 @@ impl<'w> Keeper<'w> {
     ///
     /// # Errors
     /// What is still held, and why.
-    pub fn leave_all(&mut self, why: &str, told: &Stop) -> Result<(), String> {
+    pub fn leave_all(&mut self, why: &str, told: &Stop) -> Result<(), Reason> {
         let heeded = told.times();
         if let Err(error) = self.go_back() {
             let entered = self.entered.clone();
@@ -407,7 +408,7 @@ impl<'w> Keeper<'w> {
         if let Some(note) = &mut self.note {
             let _ = note.left_as_told(&entered, text, heeded);
         }
-        if failed.is_empty() { Ok(()) } else { Err(failed.join("; ")) }
+        if failed.is_empty() { Ok(()) } else { Err(Reason::new(failed.join("; "))) }
     }
 }
 

@@ -3,6 +3,7 @@
 use std::path::Path;
 
 use gullet_host::world::Clock;
+use gullet_model::Reason;
 
 /// The old state of applications that are being restored in place. While the new state is only half in place, an application
 /// must not be released before the old one is back. This is all that the hold knows of restores; it is handed in.
@@ -14,5 +15,5 @@ pub trait OldState: Sync {
     ///
     /// # Errors
     /// In words, why it cannot be put back; the application must not be started then.
-    fn put_back(&self, state: &Path, app: &str, clock: &dyn Clock) -> Result<(), String>;
+    fn put_back(&self, state: &Path, app: &str, clock: &dyn Clock) -> Result<(), Reason>;
 }

@@ -3,6 +3,7 @@
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
+use gullet_model::Reason;
 use gullet_model::definition::HoldStep;
 use gullet_model::problem::ProblemKind;
 use gullet_model::record::Host;
@@ -70,10 +71,10 @@ pub(super) enum FromMain {
 }
 
 /// What came of an operation.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[derive(Clone, Debug, Serialize, Deserialize)]
 pub struct GuardAnswer {
     /// Whether it did what it should; else why not.
-    pub result: Result<(), String>,
+    pub result: Result<(), Reason>,
     /// Every process that was run.
     pub commands: Vec<CommandReport>,
     /// What the commands noted as warnings.
@@ -101,7 +102,7 @@ impl Loss {
 }
 
 /// One line from guard to main.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[derive(Clone, Debug, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
 pub(super) enum FromGuard {
     /// The guard has its note and its lock. Steps that it took over are named by number.

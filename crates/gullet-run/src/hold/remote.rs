@@ -124,7 +124,7 @@ impl Guarded {
             other => {
                 let _ = child.kill();
                 let _ = child.wait();
-                Err(if other == Err(RecvTimeoutError::Timeout) { GuardError::Late } else { GuardError::Gone })
+                Err(if matches!(other, Err(RecvTimeoutError::Timeout)) { GuardError::Late } else { GuardError::Gone })
             }
         }
     }
@@ -150,7 +150,7 @@ impl Guarded {
         let mut silent = Duration::ZERO;
         loop {
             let said = self.answers.recv_timeout(TICK);
-            silent = if said == Err(RecvTimeoutError::Timeout) { silent + TICK } else { Duration::ZERO };
+            silent = if matches!(said, Err(RecvTimeoutError::Timeout)) { silent + TICK } else { Duration::ZERO };
             match said {
                 Ok(FromGuard::Done(answer)) => return Ok(*answer),
                 Ok(FromGuard::Lost { loss, .. }) => self.lost = Some(loss),

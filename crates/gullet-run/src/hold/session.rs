@@ -14,6 +14,7 @@ use gullet_host::hook::{
     Cancellation, Invocation, MARK, Process, Redactor, end_found, marked, script_in_memory, usual_memory_score,
 };
 use gullet_host::world::Clock;
+use gullet_model::Reason;
 use gullet_model::step::{CommandReport, OutputPiece, ProcessExit, Stream};
 use gullet_model::words::millis;
 
@@ -153,7 +154,7 @@ impl HoldSession {
     ///
     /// # Errors
     /// When it lives on, as one that runs as another account may; it can be tried again.
-    pub(super) fn end(&mut self, clock: &dyn Clock) -> Result<CommandReport, String> {
+    pub(super) fn end(&mut self, clock: &dyn Clock) -> Result<CommandReport, Reason> {
         self.input = None;
         let since = clock.uptime();
         let mut killed = None;
@@ -169,9 +170,9 @@ impl HoldSession {
                 Some(at) if now.saturating_sub(at) >= DIES_WITHIN => {
                     let program = self.report.argv.first().map_or("", String::as_str);
                     let number = self.child.id();
-                    return Err(format!(
+                    return Err(Reason::new(format!(
                         "the session `{program}` (process {number}) does not end, and cannot be killed"
-                    ));
+                    )));
                 }
                 _ => {}
             }

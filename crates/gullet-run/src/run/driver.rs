@@ -12,7 +12,7 @@ use std::time::Duration;
 use gullet_store::{Cache, Deposit, DepositOptions, Deposited, Store, StoreError};
 use jiff::Timestamp;
 
-use super::group::{GroupStage, Member};
+use super::group::{GroupStage, Member, MissedHold};
 use crate::hold::{Guarded, Loss, OldState};
 use crate::preflight::{StoreTrouble, cannot_open};
 use crate::sequence::{Sequence, Shape, Task, TaskResult};
@@ -23,6 +23,7 @@ use gullet_host::hook::{CallOutcome, Cancellation, Runner};
 use gullet_host::state::{AppLock, State};
 use gullet_host::world::{Stop, World};
 use gullet_logbook::logbook::Logged;
+use gullet_model::Reason;
 use gullet_model::definition::HookMoment;
 use gullet_model::event::RecordBuilder;
 use gullet_model::event::{Event, EventKind, Listener};
@@ -302,12 +303,20 @@ impl<'a> Driver<'a, '_> {
         self.listener.hear(&event);
     }
 
-    pub(super) fn warn(&mut self, kind: ProblemKind, about: Option<&str>, text: String) {
+    pub(super) fn warn(&mut self, kind: ProblemKind, about: Option<&str>, text: impl Into<String>) {
         self.sequence.warn();
+        let text = text.into();
         self.emit(EventKind::Warning { kind, about: about.map(str::to_owned), text });
     }
 
-    pub(super) fn trouble(&mut self, kind: ProblemKind, about: Option<&str>, text: String, advice: Option<String>) {
+    pub(super) fn trouble(
+        &mut self,
+        kind: ProblemKind,
+        about: Option<&str>,
+        text: impl Into<String>,
+        advice: Option<String>,
+    ) {
+        let text = text.into();
         self.emit(EventKind::Trouble { kind, about: about.map(str::to_owned), text, advice });
     }
 
@@ -382,7 +391,7 @@ impl<'a> Driver<'a, '_> {
             _ => Ok(()),
         };
         self.member = Some(member);
-        let app = met.err()?;
+        let MissedHold { app } = met.err()?;
         let text =
             format!("`{app}`, which belongs to the same group, could not be held, so nothing of the group is captured");
         self.trouble(ProblemKind::Group, None, text, None);
@@ -458,7 +467,7 @@ impl<'a> Driver<'a, '_> {
     }
 
     /// Takes the processes and notes of a call into the step, and gives its result.
-    pub(super) fn took(&mut self, outcome: CallOutcome, about: &str, done: &mut StepNotes) -> Result<(), String> {
+    pub(super) fn took(&mut self, outcome: CallOutcome, about: &str, done: &mut StepNotes) -> Result<(), Reason> {
         for report in &outcome.tries {
             if !report.escaped.is_empty() {
                 let text = format!("processes that could not be ended: {}", report.escaped.join(", "));

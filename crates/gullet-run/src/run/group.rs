@@ -44,6 +44,13 @@ pub struct Member<'g> {
     number: usize,
 }
 
+/// One application of the group was not held and will not be, or was left already, so that nothing fits together any more.
+#[derive(Debug)]
+pub(crate) struct MissedHold {
+    /// Its name.
+    pub(crate) app: String,
+}
+
 impl Group {
     /// A group of runs of these applications, in the order in which they are entered.
     pub fn new(apps: &[String]) -> Self {
@@ -81,7 +88,7 @@ impl Member<'_> {
         too_late: Option<GroupStage>,
         whose: impl Fn(usize) -> bool,
         over: &dyn Fn() -> bool,
-    ) -> Result<(), String> {
+    ) -> Result<(), MissedHold> {
         let mut stages = self.group.stages();
         loop {
             let others = || stages.iter().enumerate().filter(|(number, _)| *number != self.number);
@@ -89,7 +96,7 @@ impl Member<'_> {
                 too_late.is_some_and(|too_late| *reached > GroupStage::Held && !held || *reached >= too_late)
             };
             if let Some((number, _)) = others().find(is_lost) {
-                return Err(self.group.names[number].clone());
+                return Err(MissedHold { app: self.group.names[number].clone() });
             }
             if others().filter(|(number, _)| whose(*number)).all(|(_, (reached, _))| *reached >= stage) || over() {
                 return Ok(());
@@ -101,7 +108,7 @@ impl Member<'_> {
 
     /// Before the application is looked at: waits until all are ready, and all before it are held. Nobody can be secured
     /// before this one is held, unless it gave up waiting.
-    pub(crate) fn wait_for_turn(&self, over: &dyn Fn() -> bool) -> Result<(), String> {
+    pub(crate) fn wait_for_turn(&self, over: &dyn Fn() -> bool) -> Result<(), MissedHold> {
         if self.group.stages()[self.number].0 >= GroupStage::Entering {
             return Ok(());
         }
@@ -113,7 +120,7 @@ impl Member<'_> {
     }
 
     /// When it is held: waits until all are. Nobody can have left before this one is secured, unless it gave up waiting.
-    pub(crate) fn wait_for_all(&self, over: &dyn Fn() -> bool) -> Result<(), String> {
+    pub(crate) fn wait_for_all(&self, over: &dyn Fn() -> bool) -> Result<(), MissedHold> {
         self.reach(GroupStage::Held);
         self.wait(GroupStage::Held, Some(GroupStage::Left), |_| true, over)
     }

@@ -9,6 +9,7 @@ use crate::hold::{
 };
 use crate::sequence::TaskResult;
 use gullet_host::hook::{Call, Cancellation, Limits};
+use gullet_model::Reason;
 use gullet_model::definition::{HoldStep, OneOrMany, Probe};
 use gullet_model::event::{EventKind, Instruction};
 use gullet_model::ids::random_id;
@@ -42,7 +43,7 @@ impl<'a> Driver<'a, '_> {
     }
 
     /// Asks probes once; gives whether they hold.
-    fn holds(&mut self, probes: &OneOrMany<Probe>, name: &str, done: &mut StepNotes) -> Result<(), String> {
+    fn holds(&mut self, probes: &OneOrMany<Probe>, name: &str, done: &mut StepNotes) -> Result<(), Reason> {
         let patience = Cancellation { stop: Some(self.world.stop), until: self.deadline(), ..Cancellation::default() };
         let outcome = self.runner.ask(probes, &self.call("probe", Limits::PROBE, patience));
         self.took(outcome, name, done)
@@ -92,7 +93,7 @@ impl<'a> Driver<'a, '_> {
     }
 
     /// Starts the guard before anything is entered.
-    fn start_guard(&mut self) -> Result<(), String> {
+    fn start_guard(&mut self) -> Result<(), Reason> {
         if self.guard.is_some() {
             return Ok(());
         }
@@ -110,17 +111,16 @@ impl<'a> Driver<'a, '_> {
             take_over: by_hand.is_some(),
             is_restore: false,
         };
-        let guard = Guarded::start(self.guard_command, &order, self.lost)
-            .map_err(|error| gullet_model::words::chain(&error))?;
+        let guard = Guarded::start(self.guard_command, &order, self.lost)?;
         self.guard = Some(guard);
         Ok(())
     }
 
     /// Has an operation performed by the guard, and takes its processes and warnings into the step.
-    fn ask(&mut self, op: Op, about: &str, done: &mut StepNotes) -> Result<GuardAnswer, String> {
+    fn ask(&mut self, op: Op, about: &str, done: &mut StepNotes) -> Result<GuardAnswer, Reason> {
         let stop = self.world.stop;
-        let Some(guard) = self.guard.as_mut() else { return Err(GuardError::Gone.to_string()) };
-        let answer = guard.ask(op, stop).map_err(|error| error.to_string())?;
+        let Some(guard) = self.guard.as_mut() else { return Err(Reason::new(GuardError::Gone.to_string())) };
+        let answer = guard.ask(op, stop)?;
         for report in &answer.commands {
             if !report.escaped.is_empty() {
                 let text = format!("processes that could not be ended: {}", report.escaped.join(", "));
@@ -141,7 +141,7 @@ impl<'a> Driver<'a, '_> {
 
     fn judged(
         &mut self,
-        result: Result<(), String>,
+        result: Result<(), Reason>,
         step: &HoldStep,
         (kind, what): Failure,
         done: &mut StepNotes,
@@ -149,7 +149,7 @@ impl<'a> Driver<'a, '_> {
         match result {
             Ok(()) => TaskResult::Yes,
             Err(why) => {
-                done.note = Some(why.clone());
+                done.note = Some(why.to_string());
                 // A wish to stop, the limit and a lost hold are told by themselves.
                 if self.world.stop.asked().is_none() && !self.is_lost() && !self.is_over() {
                     self.trouble(kind, Some(&step.name), format!("{what}: {why}"), None);
@@ -170,7 +170,7 @@ impl<'a> Driver<'a, '_> {
     pub(super) fn enter(&mut self, number: usize, done: &mut StepNotes) -> TaskResult {
         let step = self.step(number);
         if let Err(why) = self.start_guard() {
-            done.note = Some(why.clone());
+            done.note = Some(why.to_string());
             self.trouble(ProblemKind::Enter, Some(&step.name), why, None);
             return TaskResult::No;
         }
@@ -323,7 +323,7 @@ impl<'a> Driver<'a, '_> {
         match result {
             Ok(()) => TaskResult::Yes,
             Err(why) => {
-                done.note = Some(why.clone());
+                done.note = Some(why.to_string());
                 if step.released.is_some() {
                     self.warn(ProblemKind::Release, Some(&step.name), format!("the release command failed: {why}"));
                 } else {
@@ -335,7 +335,7 @@ impl<'a> Driver<'a, '_> {
     }
 
     /// The guard is gone: leave what its note says is held.
-    fn leave_without_guard(&mut self, done: &mut StepNotes) -> Result<(), String> {
+    fn leave_without_guard(&mut self, done: &mut StepNotes) -> Result<(), Reason> {
         let notes = notes_folder(&self.plan.state);
         // A process that dies closes its pipe before it lets go of the note's lock.
         HoldNote::await_owner_gone(&notes, &self.plan.app, DYING, self.world.clock);
@@ -344,7 +344,7 @@ impl<'a> Driver<'a, '_> {
         match left {
             Ok(Some(found)) => found.left,
             Ok(None) => Ok(()),
-            Err(error) => Err(gullet_model::words::chain(&error)),
+            Err(error) => Err(Reason::new(gullet_model::words::chain(&error))),
         }
     }
 
@@ -372,13 +372,13 @@ impl<'a> Driver<'a, '_> {
             if over() && self.ask_left(number, step, done).is_ok() {
                 return TaskResult::Yes;
             }
-            done.note = Some(why.clone());
+            done.note = Some(why.to_string());
             self.not_released(step, &why);
             return TaskResult::No;
         }
     }
 
-    fn ask_left(&mut self, number: usize, step: &HoldStep, done: &mut StepNotes) -> Result<(), String> {
+    fn ask_left(&mut self, number: usize, step: &HoldStep, done: &mut StepNotes) -> Result<(), Reason> {
         let (true, Some(probes)) = (self.guard.is_some(), &step.released) else { return Ok(()) };
         match self.ask(Op::ProveReleased(number), &step.name, done) {
             Ok(answer) => answer.result,
@@ -390,7 +390,7 @@ impl<'a> Driver<'a, '_> {
         }
     }
 
-    fn not_released(&mut self, step: &HoldStep, why: &str) {
+    fn not_released(&mut self, step: &HoldStep, why: &Reason) {
         self.trouble(
             ProblemKind::NotReleased,
             Some(&step.name),

@@ -4,6 +4,7 @@ use std::fs;
 
 use gullet_store::{DocumentName, MachineInfo, Recipients, Store};
 
+use gullet_model::Reason;
 use gullet_model::step::{StepName, StepReport};
 
 use crate::hold::{guard, notes_folder};
@@ -194,17 +195,17 @@ impl Driver<'_, '_> {
         }
     }
 
-    fn write_record(&mut self, record: &Record) -> Result<String, String> {
-        let store = self.store.clone().ok_or_else(|| "the store cannot be used".to_owned())?;
-        store.confirm().map_err(|error| chain(&error))?;
+    fn write_record(&mut self, record: &Record) -> Result<String, Reason> {
+        let store = self.store.clone().ok_or_else(|| Reason::new("the store cannot be used"))?;
+        store.confirm()?;
         let machine = MachineInfo {
             machine: record.machine.clone(),
             host: record.host.name.clone(),
             since: record.started.to_string(),
         };
-        let machine_json = store.register(&machine).map_err(|error| chain(&error))?;
-        if gullet_logbook::sweep::is_retired(&store, &record.machine).map_err(|error| chain(&error))? {
-            return Err("this machine was retired as a machine of the store meanwhile".to_owned());
+        let machine_json = store.register(&machine)?;
+        if gullet_logbook::sweep::is_retired(&store, &record.machine)? {
+            return Err(Reason::new("this machine was retired as a machine of the store meanwhile"));
         }
         let previous = self.send_waiting(&store, record.previous.clone());
         let record = &Record { machine_json: Some(machine_json), previous, ..record.clone() };
@@ -310,7 +311,7 @@ pub(super) fn store_record(
     keys: &Recipients,
     store: &Store,
     state: &State,
-) -> Result<DocumentName, String> {
-    let draft = Draft::of_record(record, keys).map_err(|error| chain(&error))?;
-    draft.store(store, Some(state)).map_err(|error| chain(&error))
+) -> Result<DocumentName, Reason> {
+    let draft = Draft::of_record(record, keys)?;
+    Ok(draft.store(store, Some(state))?)
 }

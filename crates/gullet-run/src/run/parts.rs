@@ -10,6 +10,7 @@ use gullet_capture::part::{CaptureContext, PartError, SourceChange};
 use gullet_capture::plan::PlannedPart;
 use gullet_capture::{capture, kinds};
 use gullet_host::hook::{Call, Cancellation, Limits};
+use gullet_model::Reason;
 use gullet_model::definition::CaptureMethod;
 use gullet_model::event::{Event, EventKind};
 use gullet_model::problem::ProblemKind;
@@ -129,22 +130,20 @@ impl<'a> Driver<'a, '_> {
                 let outcome = self.runner.run(&hooks.make, call);
                 self.took(outcome, "snapshot", done).and_then(|()| {
                     let shows = hooks.shows.iter().map(|(from, to)| (from.clone(), to.clone()));
-                    self.staging.show(shows).map_err(|error| format!("{}: {}", error.path.display(), error.source))
+                    self.staging.show(shows).map_err(Reason::from)
                 })
             }
-            None => {
-                self.staging.snapshot().map(drop).map_err(|error| format!("{}: {}", error.path.display(), error.source))
-            }
+            None => self.staging.snapshot().map(drop).map_err(Reason::from),
         };
         match made {
             Ok(()) => TaskResult::Yes,
             Err(why) if self.plan.secure() == CaptureMethod::Snapshot => {
-                done.note = Some(why.clone());
+                done.note = Some(why.to_string());
                 self.trouble(ProblemKind::Snapshot, Some("snapshot"), why, None);
                 TaskResult::No
             }
             Err(why) => {
-                done.note = Some(why.clone());
+                done.note = Some(why.to_string());
                 self.warn(
                     ProblemKind::Snapshot,
                     Some("snapshot"),
@@ -159,8 +158,8 @@ impl<'a> Driver<'a, '_> {
         match self.staging.clear(self.runner) {
             Ok(()) => TaskResult::Yes,
             Err(why) => {
-                done.note = Some(why.clone());
-                self.warn(ProblemKind::Leftover, Some("staging"), why);
+                done.note = Some(why.to_string());
+                self.warn(ProblemKind::Leftover, Some("staging"), why.to_string());
                 TaskResult::Warned
             }
         }

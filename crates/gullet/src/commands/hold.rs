@@ -7,6 +7,7 @@ use gullet_host::hook::{Call, Limits, Runner};
 use gullet_host::state::State;
 use gullet_host::world::{Clock, World};
 use gullet_logbook::logbook::Logbook;
+use gullet_model::Reason;
 use gullet_model::definition::{App, HoldStep, Loaded, Span, load_state_alone};
 use gullet_model::ids::random_id;
 use gullet_restore::restore::place::Journals;
@@ -153,11 +154,11 @@ fn left_all_the_same(state: &State, app: &str, token: &str, world: World<'_>) ->
 }
 
 fn enter(ui: &mut Ui, guard: &mut Guarded, steps: &[HoldStep], world: World<'_>) -> Result<(), CommandError> {
-    let fails = |text: String| {
+    let fails = |why: Reason| {
         let exit = if world.stop.asked().is_some() { Exit::Interrupted } else { Exit::Failed };
-        CommandError::text(exit, text)
+        CommandError::text(exit, why)
     };
-    let locked = guard.ask(Op::Lock, world.stop).map_err(|error| error.to_string()).and_then(|answer| answer.result);
+    let locked = guard.ask(Op::Lock, world.stop).map_err(Reason::from).and_then(|answer| answer.result);
     locked.map_err(fails)?;
     for (number, step) in steps.iter().enumerate() {
         for (op, what) in
@@ -171,8 +172,8 @@ fn enter(ui: &mut Ui, guard: &mut Guarded, steps: &[HoldStep], world: World<'_>)
             if !there {
                 continue;
             }
-            let answer = guard.ask(op, world.stop).map_err(|error| error.to_string()).and_then(|answer| answer.result);
-            answer.map_err(|why| fails(format!("{}: {what}: {why}", step.name)))?;
+            let answer = guard.ask(op, world.stop).map_err(Reason::from).and_then(|answer| answer.result);
+            answer.map_err(|why| fails(why.at(format_args!("{}: {what}", step.name))))?;
             ui.say(format!("  {} {what:<14} {}", styled(GOOD, "✓"), step.name));
         }
         if world.stop.asked().is_some() {
@@ -182,11 +183,11 @@ fn enter(ui: &mut Ui, guard: &mut Guarded, steps: &[HoldStep], world: World<'_>)
     Ok(())
 }
 
-fn leave(guard: &mut Guarded, steps: &[HoldStep], world: World<'_>) -> Result<(), String> {
+fn leave(guard: &mut Guarded, steps: &[HoldStep], world: World<'_>) -> Result<(), Reason> {
     let mut result = Ok(());
     for (number, step) in steps.iter().enumerate().rev() {
         for op in [Op::Release(number), Op::ProveReleased(number)] {
-            let answer = guard.ask(op, world.stop).map_err(|error| error.to_string())?;
+            let answer = guard.ask(op, world.stop)?;
             // Where there is a probe it decides, not what `release` said of itself.
             if let Err(why) = answer.result
                 && (step.released.is_none() || matches!(op, Op::ProveReleased(_)))
@@ -339,7 +340,7 @@ fn release_one(ui: &mut Ui, state: &State, app: &str, outside: &RealWorld) -> Re
             return match found.map_err(|error| CommandError::new(Exit::Failed, &error))? {
                 Some(found) => match found.left {
                     Ok(()) => released(ui, app),
-                    Err(why) => Err(stuck(&why, &found.by_hand)),
+                    Err(why) => Err(stuck(&why.to_string(), &found.by_hand)),
                 },
                 // Another guard is taking it over in this moment.
                 None => Err(stuck("it is changing hands; try again", &[])),

@@ -163,7 +163,7 @@ fn show(ui: &mut Ui, trial: &Trial<'_>, outcome: &CallOutcome) {
         show_command(ui, command);
     }
     let text = match (&outcome.result, trial) {
-        (Err(why), _) => return ui.say(format!("{} {}", styled(BAD, "✗ does not pass:"), harmless(why))),
+        (Err(why), _) => return ui.say(format!("{} {}", styled(BAD, "✗ does not pass:"), harmless(&why.to_string()))),
         (Ok(()), Trial::Probe(_)) => "passes".to_owned(),
         (Ok(()), Trial::Fact(_)) => format!("the fact is {}", fact_value(&outcome.text)),
         (Ok(()), Trial::Each(_)) => format!("{} lines, each a part", outcome.text.lines().count()),

@@ -13,7 +13,7 @@ use crate::engine::mariadb::{MariadbServer, MariadbSession, literal, quoted};
 use crate::engine::{EngineError, Waiting, program};
 use crate::part::context::{CaptureContext, PartError};
 use crate::part::produce;
-use crate::part::server::{call, check_program, command, failed, folders, is_whole, meant, rows};
+use crate::part::server::{call, check_program, command, folders, is_whole, meant, rows};
 use gullet_host::hook::{Call, Cancellation, Runner};
 use gullet_model::definition::{CommandSpec, Mariadb};
 use gullet_model::record::Capture;
@@ -59,7 +59,9 @@ pub(crate) fn check(
     let grants: String = session.rows("show grants", waiting)?.into_iter().flatten().flatten().collect();
     if !["ALL PRIVILEGES", "RELOAD", "SUPER"].iter().any(|right| grants.contains(right)) {
         let text = format!("the user `{}` may not lock the server for a moment", server.login.user);
-        return Err(failed(format!("{text}: grant it RELOAD, SELECT, SHOW VIEW, TRIGGER, EVENT and BINLOG MONITOR")));
+        return Err(PartError::failed(format!(
+            "{text}: grant it RELOAD, SELECT, SHOW VIEW, TRIGGER, EVENT and BINLOG MONITOR"
+        )));
     }
     Ok(format!("MariaDB {major}.{minor} at {}: {}", server.describe(), names.join(", ")))
 }
@@ -126,10 +128,10 @@ impl Point {
         let wanted = format!("MASTER_LOG_FILE='{file}', MASTER_LOG_POS={position}");
         match line {
             Some(line) if line.contains(&wanted) => Ok(()),
-            Some(line) => {
-                Err(failed(format!("the export is not of the point that was locked ({wanted}) but of {line}")))
-            }
-            None => Err(failed("the export does not say at which point it is".to_owned())),
+            Some(line) => Err(PartError::failed(format!(
+                "the export is not of the point that was locked ({wanted}) but of {line}"
+            ))),
+            None => Err(PartError::failed("the export does not say at which point it is")),
         }
     }
 }
@@ -149,6 +151,19 @@ fn tables_without_transactions(
     Ok(session.rows(&sql, waiting)?.into_iter().flatten().flatten().collect())
 }
 
+/// What the export program is told.
+fn export_words(server: &MariadbServer, names: &[String], has_binlog: bool) -> Vec<String> {
+    let words =
+        ["--single-transaction", "--skip-dump-date", "--quick", "--routines", "--triggers", "--events", "--hex-blob"];
+    let mut words = [server.arguments(), words.map(str::to_owned).to_vec()].concat();
+    if has_binlog {
+        words.extend(["--master-data=2", "--gtid"].map(str::to_owned));
+    }
+    words.push("--databases".to_owned());
+    words.extend(names.iter().cloned());
+    words
+}
+
 /// Runs the export while everything is locked for as long as it takes to begin.
 fn one_point(
     spec: &Mariadb,
@@ -162,7 +177,9 @@ fn one_point(
     let plain = tables_without_transactions(names, lock, waiting)?;
     lock.rows(&format!("set session lock_wait_timeout = {}", LOCK.as_secs()), waiting)?;
     lock.rows("flush tables with read lock", waiting).map_err(|error| match error {
-        EngineError::Said(why) => failed(format!("the server could not be locked within {} s: {why}", LOCK.as_secs())),
+        EngineError::Said(why) => {
+            PartError::failed(format!("the server could not be locked within {} s: {why}", LOCK.as_secs()))
+        }
         other => other.into(),
     })?;
     view.rows("set session transaction isolation level repeatable read", waiting)?;
@@ -172,14 +189,7 @@ fn one_point(
     let gtid = lock.value("select @@gtid_binlog_pos", waiting)?;
     let newest = [lock, view].map(|session| session.value("select connection_id()", waiting));
     let newest = newest.into_iter().filter_map(|id| id.ok()?.parse::<u64>().ok()).max().unwrap_or(u64::MAX);
-    let words =
-        ["--single-transaction", "--skip-dump-date", "--quick", "--routines", "--triggers", "--events", "--hex-blob"];
-    let mut words = [server.arguments(), words.map(str::to_owned).to_vec()].concat();
-    if binlog.is_some() {
-        words.extend(["--master-data=2", "--gtid"].map(str::to_owned));
-    }
-    words.push("--databases".to_owned());
-    words.extend(names.iter().cloned());
+    let words = export_words(server, names, binlog.is_some());
     // Without a log there is nothing to prove by that the export began in time, and tables without transactions are not
     // pinned by its view of them: then everything stays locked until it ends.
     let until_the_end = binlog.is_none() || !plain.is_empty();
@@ -216,7 +226,7 @@ fn one_point(
         export.join()
     });
     let _ = lock.rows("unlock tables", waiting);
-    let outcome = outcome.map_err(|_| failed("the export's thread ended early".to_owned()))?;
+    let outcome = outcome.map_err(|_| PartError::failed("the export's thread ended early"))?;
     produce::take(outcome, context)?;
     Ok(Point { binlog, gtid })
 }
@@ -245,7 +255,9 @@ pub fn count(names: &[String], view: &MariadbSession, waiting: Waiting<'_>) -> R
     for row in view.rows(&sql, waiting)? {
         let [Some(schema), Some(table)] = row.as_slice() else { continue };
         let count = view.value(&format!("select count(*) from {}.{}", quoted(schema), quoted(table)), waiting)?;
-        let count = count.parse().map_err(|_| failed(format!("the rows of {schema}.{table} could not be counted")))?;
+        let count = count
+            .parse()
+            .map_err(|_| PartError::failed(format!("the rows of {schema}.{table} could not be counted")))?;
         counts.push((format!("{schema}.{table}"), count));
     }
     Ok(counts)

@@ -57,7 +57,7 @@ fn is_running(datadir: &Path) -> Result<bool, PathError> {
 pub(crate) fn is_sound(datadir: &Path, context: &CaptureContext<'_, '_>) -> Result<(), PartError> {
     let seen = context.in_hold && context.staging.seen(datadir).is_some();
     if !seen && is_running(datadir)? {
-        return Err(PartError::Other(format!("the server at `{}` is running, and {UNSOUND}", datadir.display())));
+        return Err(PartError::failed(format!("the server at `{}` is running, and {UNSOUND}", datadir.display())));
     }
     all_inside(datadir)
 }
@@ -65,7 +65,7 @@ pub(crate) fn is_sound(datadir: &Path, context: &CaptureContext<'_, '_>) -> Resu
 /// Refuses a folder some of whose tables lie elsewhere: no capture of the folder would have them.
 fn all_inside(datadir: &Path) -> Result<(), PartError> {
     let Some((name, place)) = kept_elsewhere(datadir)?.into_iter().next() else { return Ok(()) };
-    Err(PartError::Other(format!(
+    Err(PartError::failed(format!(
         "`{name}` has its file at `{}`, outside of `{}`. Rebuild the table inside of it, or export (`databases = [\"*\"]`)",
         place.display(),
         datadir.display()
@@ -105,7 +105,7 @@ pub(crate) fn check(
             elsewhere(&session, datadir, waiting)?;
         }
         if by != Some(SecuredBy::Snapshot) && plan.spec.hold.is_empty() {
-            return Err(PartError::Other(format!("the server at `{}` is running, and {UNSOUND}", datadir.display())));
+            return Err(PartError::failed(format!("the server at `{}` is running, and {UNSOUND}", datadir.display())));
         }
     }
     Ok(match by {
@@ -132,7 +132,7 @@ fn elsewhere(
         let place = fs::canonicalize(&place).unwrap_or(place);
         if !value.is_empty() && !place.starts_with(&own) {
             let text = format!("the server keeps files at `{value}` ({name}), outside of `{}`", datadir.display());
-            return Err(PartError::Other(text));
+            return Err(PartError::failed(text));
         }
     }
     Ok(())
@@ -173,6 +173,6 @@ mod tests {
             ("moved", other.join("moved")),
         ];
         assert_eq!(kept_elsewhere(&data).unwrap(), wanted.map(|(name, place)| (name.to_owned(), place)));
-        assert!(matches!(all_inside(&data), Err(PartError::Other(why)) if why.contains("bank/gone.MYD")));
+        assert!(matches!(all_inside(&data), Err(PartError::Failed(why)) if why.to_string().contains("bank/gone.MYD")));
     }
 }

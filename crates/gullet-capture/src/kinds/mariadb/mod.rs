@@ -14,7 +14,7 @@ use super::{KindSteps, SourceKind};
 use crate::engine::Waiting;
 use crate::engine::mariadb::{MariadbServer, MariadbSession};
 use crate::part::context::{CaptureContext, PartError};
-use crate::part::server::{beforehand, failed, with_names};
+use crate::part::server::{beforehand, with_names};
 use crate::part::staged::{ExportFolder, Staged};
 use crate::part::walk::Walk;
 use crate::part::walked;
@@ -96,9 +96,9 @@ impl SourceKind for Mariadb {
 fn version(session: &MariadbSession, waiting: Waiting<'_>) -> Result<(u32, u32), PartError> {
     let text = session.value("select version()", waiting)?;
     if !text.contains("MariaDB") {
-        return Err(failed(format!("the server is not MariaDB: its version is {text}")));
+        return Err(PartError::failed(format!("the server is not MariaDB: its version is {text}")));
     }
-    numbers(&text).ok_or_else(|| failed(format!("the server's version is {text:?}")))
+    numbers(&text).ok_or_else(|| PartError::failed(format!("the server's version is {text:?}")))
 }
 
 /// The first two numbers of a version such as `10.11.19-MariaDB`.

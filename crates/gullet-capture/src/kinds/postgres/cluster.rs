@@ -17,7 +17,6 @@ use crate::engine::{EngineError, Waiting};
 use crate::part::context::{CaptureContext, PartError};
 use crate::part::files::{self, PriorState, WalkFindings};
 use crate::part::pending::{Copies, Extra};
-use crate::part::server::failed;
 use crate::part::walk::{Walk, name_of};
 use crate::plan::{Plan, PlannedPart};
 use gullet_model::record::{Capture, Counts, SecuredBy};
@@ -66,7 +65,7 @@ pub(crate) fn check(server: &PostgresServer, cluster: &Path, waiting: Waiting<'_
                and has_function_privilege('pg_backup_stop(boolean)', 'execute')";
     if session.value(may, waiting)? != "t" {
         let text = format!("the role `{}` may not put the server into backup mode", server.login.user);
-        return Err(failed(format!(
+        return Err(PartError::failed(format!(
             "{text} (grant execute on pg_backup_start and pg_backup_stop, or use a superuser)"
         )));
     }
@@ -94,16 +93,16 @@ impl About {
                    pg_size_bytes(current_setting('wal_segment_size'))";
         let row = session.row(sql, waiting)?;
         let [recovery, folder, system, segment] = row.as_slice() else {
-            return Err(failed("the server does not say where its files are".to_owned()));
+            return Err(PartError::failed("the server does not say where its files are"));
         };
         if recovery == "t" {
             let text = "the server is a standby, which copies another one: capture that one".to_owned();
-            return Err(failed(text));
+            return Err(PartError::failed(text));
         }
         let own = fs::canonicalize(cluster).at(cluster)?;
         if fs::canonicalize(folder).ok().as_ref() != Some(&own) {
             let text = format!("the server works in `{folder}`, not in `{}`: is it another one?", cluster.display());
-            return Err(failed(text));
+            return Err(PartError::failed(text));
         }
         let sql = "select pg_tablespace_location(oid) from pg_tablespace where pg_tablespace_location(oid) <> ''";
         let paths =
@@ -113,7 +112,7 @@ impl About {
             "select setting from pg_settings where name in ('config_file', 'hba_file', 'ident_file') and setting <> ''";
         let settings = paths(sql)?.collect();
         let segment = segment.parse().ok().filter(|size| *size > 0);
-        let segment = segment.ok_or_else(|| failed("the server does not say how long its log files are".to_owned()))?;
+        let segment = segment.ok_or_else(|| PartError::failed("the server does not say how long its log files are"))?;
         Ok(Self { folder: folder.clone(), version, system: system.clone(), segment, tablespaces, settings })
     }
 }
@@ -203,7 +202,7 @@ fn stop(session: &PostgresSession, waiting: Waiting<'_>) -> Result<End, PartErro
     let sql = "select lsn, pg_walfile_name(lsn), labelfile, spcmapfile from pg_backup_stop(wait_for_archive => false)";
     let row = session.row(sql, waiting)?;
     let [lsn, file, label, map] = row.as_slice() else {
-        return Err(failed("the server gave no label at the end of its backup mode".to_owned()));
+        return Err(PartError::failed("the server gave no label at the end of its backup mode"));
     };
     Ok(End { lsn: lsn.clone(), stop_file: file.clone(), label: label.clone(), map: map.clone() })
 }
@@ -221,7 +220,7 @@ impl End {
     fn start_file(&self) -> Result<String, PartError> {
         let line = self.of_label("START WAL LOCATION: ");
         let name = line.and_then(|line| line.split("(file ").nth(1)).and_then(|rest| rest.strip_suffix(')'));
-        name.map(str::to_owned).ok_or_else(|| failed("the server's label does not say where its log begins".to_owned()))
+        name.map(str::to_owned).ok_or_else(|| PartError::failed("the server's label does not say where its log begins"))
     }
 }
 
@@ -236,7 +235,7 @@ struct Wal<'a> {
 impl Wal<'_> {
     /// Timeline and number of a file of the log, by its name.
     fn number(&self, name: &str) -> Result<(u64, u64), PartError> {
-        let wrong = || failed(format!("{name:?} is not the name of a file of the log"));
+        let wrong = || PartError::failed(format!("{name:?} is not the name of a file of the log"));
         let part = |at: usize| {
             let digits = name.get(at..at + 8).filter(|_| name.len() == 24).ok_or_else(wrong)?;
             u64::from_str_radix(digits, 16).map_err(|_| wrong())
@@ -251,7 +250,7 @@ impl Wal<'_> {
     fn names(&self) -> Result<Vec<String>, PartError> {
         let ((timeline, first), (other, last)) = (self.number(&self.start)?, self.number(&self.stop)?);
         if timeline != other || last < first {
-            return Err(failed(format!("the log from {} to {} is not one", self.start, self.stop)));
+            return Err(PartError::failed(format!("the log from {} to {} is not one", self.start, self.stop)));
         }
         let a_log = self.a_log();
         Ok((first..=last).map(|number| format!("{timeline:08X}{:08X}{:08X}", number / a_log, number % a_log)).collect())
@@ -290,7 +289,7 @@ impl Wal<'_> {
     }
 
     fn used_again(&self, name: &str, why: &str) -> PartError {
-        failed(format!(
+        PartError::failed(format!(
             "the server used its log again before all of it was copied ({name}: {why}); let the role replicate and \
              `max_replication_slots` be above 0, or raise `wal_keep_size`"
         ))
@@ -355,9 +354,9 @@ fn settings(
 mod tests {
     use super::*;
 
-    fn wal(start: &str, stop: &str, segment: u64) -> Result<Vec<String>, String> {
+    fn wal(start: &str, stop: &str, segment: u64) -> Result<Vec<String>, PartError> {
         let wal = Wal { cluster: Path::new("/"), start: start.to_owned(), stop: stop.to_owned(), segment };
-        wal.names().map_err(|error| error.to_string())
+        wal.names()
     }
 
     #[test]

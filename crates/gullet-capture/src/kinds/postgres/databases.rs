@@ -10,7 +10,7 @@ use crate::engine::postgres::{PostgresServer, PostgresSession};
 use crate::engine::{Waiting, program};
 use crate::part::context::{CaptureContext, PartError};
 use crate::part::produce;
-use crate::part::server::{call, check_program, command, failed, folders, is_whole, meant, rows};
+use crate::part::server::{call, check_program, command, folders, is_whole, meant, rows};
 use gullet_host::hook::{Call, Runner};
 use gullet_model::definition::Postgres;
 use gullet_model::record::Capture;
@@ -185,7 +185,7 @@ pub fn count(database: &str, session: &PostgresSession, waiting: Waiting<'_>) ->
     for table in tables {
         let [Some(name), Some(quoted)] = table.as_slice() else { continue };
         let count = session.value(&format!("select count(*) from {quoted}"), waiting)?;
-        let count = count.parse().map_err(|_| failed(format!("the rows of {name} could not be counted")))?;
+        let count = count.parse().map_err(|_| PartError::failed(format!("the rows of {name} could not be counted")))?;
         counts.push((format!("{database}.{name}"), count));
     }
     Ok(counts)

@@ -70,7 +70,7 @@ impl Rules<'_> {
         if let Err(message) = mail.server() {
             let hint = "smtps://mail.skerry.example, or smtp://mail.skerry.example:587 for STARTTLS; without TLS \
                         `unencrypted = true` and smtp://";
-            self.flaw(&format!("{at}/server"), message, Some(hint.to_owned()));
+            self.flaw(&format!("{at}/server"), message.to_string(), Some(hint.to_owned()));
         }
         if mail.to.is_empty() {
             self.flaw(&format!("{at}/to"), "there is no address".to_owned(), None);

@@ -11,7 +11,7 @@ impl Rules<'_> {
         let at = |key: &str| key_path(&[&"store", &name, &key]);
         let place = match StorePlace::parse(&store.location) {
             Ok(place) => place,
-            Err(why) => return self.flaw(&at("location"), why, Some(format!("write {FORMS}"))),
+            Err(why) => return self.flaw(&at("location"), why.to_string(), Some(format!("write {FORMS}"))),
         };
         if store.must_be_mounted && !matches!(place, StorePlace::Folder(_)) {
             self.flaw(&at("must_be_mounted"), "only a folder can be a mount point".to_owned(), None);

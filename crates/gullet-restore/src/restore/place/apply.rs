@@ -21,6 +21,7 @@ use gullet_host::hook::{Call, Limits, Runner};
 use gullet_host::state::{State, private_folder};
 use gullet_host::world::{Stop, World};
 use gullet_logbook::logbook::Logged;
+use gullet_model::Reason;
 use gullet_model::definition::RestoreSpec;
 use gullet_model::ids::random_id;
 use gullet_model::outcome::Outcome;
@@ -259,11 +260,11 @@ impl<'a> Apply<'_, 'a> {
         self.report
     }
 
-    pub(super) fn step(&mut self, what: &str, began: Duration, result: Result<String, String>) {
+    pub(super) fn step(&mut self, what: &str, began: Duration, result: Result<String, Reason>) {
         let took = self.with.world.clock.uptime().saturating_sub(began);
         let (ok, note) = match result {
             Ok(note) => (true, note),
-            Err(why) => (false, why),
+            Err(why) => (false, why.into()),
         };
         let took_ms = millis(took);
         let step = PlaceStep { what: what.to_owned(), ok, note, took_ms };
@@ -292,9 +293,9 @@ impl<'a> Apply<'_, 'a> {
         }
     }
 
-    fn ask_guard(&mut self, op: Op) -> Result<GuardAnswer, String> {
-        let guard = self.guard.as_mut().ok_or("there is no guard")?;
-        guard.ask(op, self.with.world.stop).map_err(|error| error.to_string())
+    fn ask_guard(&mut self, op: Op) -> Result<GuardAnswer, Reason> {
+        let guard = self.guard.as_mut().ok_or_else(|| Reason::new("there is no guard"))?;
+        Ok(guard.ask(op, self.with.world.stop)?)
     }
 
     /// Has the guard stop the application.
@@ -323,7 +324,7 @@ impl<'a> Apply<'_, 'a> {
     }
 
     /// What came of it, or of the hand of a person where it did not go well; and whether that was asked for.
-    fn or_by_hand(&mut self, wanted: WantedState, result: Result<(), String>) -> (Result<(), String>, bool) {
+    fn or_by_hand(&mut self, wanted: WantedState, result: Result<(), Reason>) -> (Result<(), Reason>, bool) {
         let Err(why) = result else { return (result, false) };
         let op = match wanted {
             WantedState::Stopped => Op::Prove(0),
@@ -334,10 +335,8 @@ impl<'a> Apply<'_, 'a> {
             // As when it was started: not the guard is asked, which would let go.
             (WantedState::Started, Some(probes)) => runner.wait_for(probes, &probe_call(), Limits::WITHIN).result,
             _ => match guard {
-                Some(guard) => {
-                    guard.ask(op, with.world.stop).map_err(|error| error.to_string()).and_then(|answer| answer.result)
-                }
-                None => Err("there is no guard".to_owned()),
+                Some(guard) => guard.ask(op, with.world.stop).map_err(Reason::from).and_then(|answer| answer.result),
+                None => Err(Reason::new("there is no guard")),
             },
         });
         (done, true)
@@ -364,7 +363,7 @@ impl<'a> Apply<'_, 'a> {
             return Ok(());
         }
         let why = users.words();
-        self.step("nobody uses it", began, Err(why.clone()));
+        self.step("nobody uses it", began, Err(Reason::new(why.clone())));
         Err(Failure::Before(why))
     }
 
@@ -386,7 +385,7 @@ impl<'a> Apply<'_, 'a> {
         (self.with.tick)("note that it is swapped");
         let swapped = swapped.and_then(|()| self.journal.stage(JournalStage::Swapped, &top));
         let note = format!("{} swapped", count(self.plan.targets.len() as u64, "path"));
-        self.step("swap", began, swapped.as_ref().map(|()| note).map_err(|error| chain(error)));
+        self.step("swap", began, swapped.as_ref().map(|()| note).map_err(Reason::from));
         Ok(swapped?)
     }
 }

@@ -1,6 +1,7 @@
 //! A person at the terminal does what a command of a restore could not.
 
 use super::apply::Applying;
+use gullet_model::Reason;
 use gullet_model::definition::{CommandSpec, RestoreSpec};
 use gullet_model::event::Instruction;
 
@@ -20,7 +21,7 @@ pub(super) enum WantedState {
 }
 
 impl WantedState {
-    fn instruction(self, app: &str, spec: &RestoreSpec, why: &str) -> Instruction {
+    fn instruction(self, app: &str, spec: &RestoreSpec, why: &Reason) -> Instruction {
         let command =
             |command: Option<&CommandSpec>| command.map(gullet_model::definition::command_text).unwrap_or_default();
         let start = || match &spec.manual_start {
@@ -66,9 +67,9 @@ pub(super) fn by_hand(
     with: &mut Applying<'_>,
     spec: &RestoreSpec,
     wanted: WantedState,
-    mut why: String,
-    ask: &mut dyn FnMut(&Applying<'_>) -> Result<(), String>,
-) -> Result<(), String> {
+    mut why: Reason,
+    ask: &mut dyn FnMut(&Applying<'_>) -> Result<(), Reason>,
+) -> Result<(), Reason> {
     let can_be_asked = match wanted {
         WantedState::Stopped => spec.stopped.is_some(),
         WantedState::Started | WantedState::StartedAgain => spec.started.is_some(),

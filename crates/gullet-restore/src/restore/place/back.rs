@@ -8,6 +8,7 @@ use super::busy::wait_for_users;
 use super::journal::{Journal, JournalStage};
 use gullet_host::state::State;
 use gullet_host::world::{Stop, World};
+use gullet_model::Reason;
 use gullet_model::definition::{HoldStep, RestoreSpec};
 use gullet_model::ids::random_id;
 use gullet_model::words::{chain, millis};
@@ -58,11 +59,11 @@ pub fn take_back(journal: &Journal, spec: &RestoreSpec, with: &mut Applying<'_>)
     let stop = with.world.stop;
     let ask = |guard: &mut Option<Guarded>, op: Op| match guard {
         None => Ok(()),
-        Some(guard) => guard.ask(op, stop).map_err(|error| error.to_string()).and_then(|answer| answer.result),
+        Some(guard) => guard.ask(op, stop).map_err(Reason::from).and_then(|answer| answer.result),
     };
     let mut since = with.world.clock.uptime();
-    let mut tell = |with: &mut Applying<'_>, what: &str, result: &Result<(), String>| {
-        let (ok, note) = (result.is_ok(), result.clone().err().unwrap_or_default());
+    let mut tell = |with: &mut Applying<'_>, what: &str, result: &Result<(), Reason>| {
+        let (ok, note) = (result.is_ok(), result.as_ref().err().map(ToString::to_string).unwrap_or_default());
         let now = with.world.clock.uptime();
         let took_ms = millis(now.saturating_sub(since));
         since = now;
@@ -75,17 +76,17 @@ pub fn take_back(journal: &Journal, spec: &RestoreSpec, with: &mut Applying<'_>)
     let users = stopped.is_ok().then(|| wait_for_users(&journal.used_places(), with.world.clock));
     let free = match users.filter(|users| users.count > 0) {
         None => Ok(()),
-        Some(users) => Err(users.words()),
+        Some(users) => Err(Reason::new(users.words())),
     };
     let back = stopped.and(free).and_then(|()| {
         // Open from here on: whoever finds it puts the old state back.
-        journal.stage(JournalStage::GoingBack, &top).map_err(|error| chain(&error))?;
-        super::journal::go_back(&top, &journal.app, with.world.clock).map(drop).map_err(|error| chain(&error))
+        journal.stage(JournalStage::GoingBack, &top)?;
+        super::journal::go_back(&top, &journal.app, with.world.clock).map(drop).map_err(Reason::from)
     });
     tell(with, "roll back", &back);
     let open = super::journal::is_open(&top, &journal.app);
     let started = if open {
-        Err("the old state is not in place".to_owned())
+        Err(Reason::new("the old state is not in place"))
     } else {
         let started = ask(&mut guard, Op::Release(0)).and_then(|()| ask(&mut guard, Op::ProveReleased(0)));
         started.or_else(|why| {
@@ -103,11 +104,11 @@ pub fn take_back(journal: &Journal, spec: &RestoreSpec, with: &mut Applying<'_>)
         && let Ok(Some(mut journal)) = Journal::load(&top, &journal.app)
         && let Err(error) = journal.stage(JournalStage::UndoneStopped, &top)
     {
-        tell(with, "note that it does not start", &Err(chain(&error)));
+        tell(with, "note that it does not start", &Err(error.into()));
     }
     match (back, started) {
         (Ok(()), Ok(())) => Ok(()),
-        (Err(why), Ok(())) => Err((why, false)),
+        (Err(why), Ok(())) => Err((why.to_string(), false)),
         (Ok(()), Err(why)) => Err((format!("it does not start: {why}"), true)),
         (Err(why), Err(stuck)) => Err((format!("{why}; {stuck}"), true)),
     }

@@ -18,6 +18,7 @@ use crate::restore::select::bytes_selected;
 use crate::restore::writing::{Writing, Written, say_damage};
 use crate::restore::{PartResult, Selection, write};
 use gullet_host::state::{file_name, private_folder};
+use gullet_model::Reason;
 use gullet_model::words::{chain, count, size};
 
 impl Apply<'_, '_> {
@@ -71,7 +72,7 @@ impl Apply<'_, '_> {
             if let Err(error) = said {
                 self.report.warnings.push(format!("the logbook could not be told: {}", chain(&error)));
             }
-            self.step("stage", began, Err(why.clone()));
+            self.step("stage", began, Err(Reason::new(why.clone())));
             return Err(Failure::Before(why));
         }
         self.step("stage", began, Ok(written));

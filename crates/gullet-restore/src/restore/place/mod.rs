@@ -31,7 +31,7 @@ use std::path::{Path, PathBuf};
 
 use gullet_capture::part::ARENA;
 use gullet_host::world::Clock;
-use gullet_model::words::chain;
+use gullet_model::Reason;
 use gullet_run::hold::OldState;
 
 pub use apply::{Applying, PlaceReport, PlaceStep, apply, go_on};
@@ -67,7 +67,7 @@ impl OldState for Journals {
         is_open(state, app)
     }
 
-    fn put_back(&self, state: &Path, app: &str, clock: &dyn Clock) -> Result<(), String> {
-        go_back(state, app, clock).map(drop).map_err(|error| chain(&error))
+    fn put_back(&self, state: &Path, app: &str, clock: &dyn Clock) -> Result<(), Reason> {
+        Ok(go_back(state, app, clock).map(drop)?)
     }
 }

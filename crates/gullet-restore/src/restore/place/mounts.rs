@@ -9,6 +9,7 @@ use std::os::unix::ffi::OsStringExt;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 
+use gullet_model::Reason;
 use gullet_store::{IoPath, PathError};
 
 /// One line of a `mountinfo`.
@@ -86,10 +87,10 @@ pub(super) fn of_others() -> Vec<(String, Vec<Mount>)> {
 ///
 /// # Errors
 /// In words, why it cannot be swapped at all.
-pub(super) fn judge(path: &Path, own: &[Mount], others: &[(String, Vec<Mount>)]) -> Result<How, String> {
+pub(super) fn judge(path: &Path, own: &[Mount], others: &[(String, Vec<Mount>)]) -> Result<How, Reason> {
     let shown = path.display();
     if let Some(below) = own.iter().find(|mount| mount.point != path && mount.point.starts_with(path)) {
-        return Err(format!("another filesystem is mounted below it, at {}", below.point.display()));
+        return Err(Reason::new(format!("another filesystem is mounted below it, at {}", below.point.display())));
     }
     if own.iter().any(|mount| mount.point == path) {
         return Ok(How::Inside(format!("{shown} is a mount point"), Vec::new()));
@@ -107,7 +108,11 @@ pub(super) fn judge(path: &Path, own: &[Mount], others: &[(String, Vec<Mount>)])
             why.get_or_insert(format!("{shown} is mounted at {}{of} too", mount.point.display()));
             points.push(mount.point.clone());
         } else if mount.root.starts_with(&in_filesystem) {
-            return Err(format!("{} below it is mounted at {}{of} too", mount.root.display(), mount.point.display()));
+            return Err(Reason::new(format!(
+                "{} below it is mounted at {}{of} too",
+                mount.root.display(),
+                mount.point.display()
+            )));
         }
     }
     Ok(why.map_or(How::Rename, |why| How::Inside(why, points)))
@@ -117,7 +122,7 @@ pub(super) fn judge(path: &Path, own: &[Mount], others: &[(String, Vec<Mount>)])
 ///
 /// # Errors
 /// When it cannot be looked at; `Ok(Err)` in words, why it cannot be swapped at all.
-pub(super) fn look(path: &Path) -> Result<Result<How, String>, PathError> {
+pub(super) fn look(path: &Path) -> Result<Result<How, Reason>, PathError> {
     let text = fs::read_to_string("/proc/self/mountinfo").at(Path::new("/proc/self/mountinfo"))?;
     let judged = judge(path, &parse(&text), &of_others());
     let (Ok(here), Some(above)) = (fs::symlink_metadata(path), path.parent()) else { return Ok(judged) };
@@ -135,25 +140,25 @@ mod tests {
     const OWN: &str = "22 1 8:1 / / rw - ext4 /dev/sda1 rw\n30 22 8:2 / /srv rw - ext4 /dev/sdb1 rw\n\
                        31 22 8:1 /var/lib/desk /mnt/two\\040words rw - ext4 /dev/sda1 rw\n";
 
-    fn judged(path: &str, others: &[(String, Vec<Mount>)]) -> Result<How, String> {
+    fn judged(path: &str, others: &[(String, Vec<Mount>)]) -> Result<How, Reason> {
         judge(Path::new(path), &parse(OWN), others)
     }
 
     #[test]
     fn a_plain_folder_is_renamed_and_others_are_swapped_inside() {
-        assert_eq!(judged("/var/lib/other", &[]), Ok(How::Rename));
+        assert_eq!(judged("/var/lib/other", &[]).unwrap(), How::Rename);
         assert!(matches!(judged("/srv", &[]), Ok(How::Inside(why, _)) if why.contains("mount point")));
-        assert_eq!(judged("/srv/desk", &[]), Ok(How::Rename));
+        assert_eq!(judged("/srv/desk", &[]).unwrap(), How::Rename);
         let Ok(How::Inside(why, points)) = judged("/var/lib/desk", &[]) else { panic!("a bind mount was not seen") };
         assert!(why.contains("/mnt/two words") && points == [PathBuf::from("/mnt/two words")], "{why}");
         // A mount that shows a folder above follows a renaming below it.
-        assert_eq!(judged("/var/lib/desk/manifests", &[]), Ok(How::Rename));
+        assert_eq!(judged("/var/lib/desk/manifests", &[]).unwrap(), How::Rename);
     }
 
     #[test]
     fn what_is_mounted_below_is_refused() {
-        assert!(judged("/", &[]).unwrap_err().contains("mounted below"));
-        assert!(judged("/var/lib", &[]).unwrap_err().contains("/var/lib/desk below it"));
+        assert!(judged("/", &[]).unwrap_err().to_string().contains("mounted below"));
+        assert!(judged("/var/lib", &[]).unwrap_err().to_string().contains("/var/lib/desk below it"));
     }
 
     #[test]

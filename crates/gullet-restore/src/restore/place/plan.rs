@@ -18,6 +18,7 @@ use crate::restore::select::Selection;
 use gullet_capture::plan::{Plan, PlannedCopy};
 use gullet_host::world::World;
 use gullet_logbook::logbook::{Logged, RunLine};
+use gullet_model::Reason;
 use gullet_model::definition::command_text;
 use gullet_model::definition::{App, OneOrMany, Probe, Require, RestoreHook};
 use gullet_model::outcome::Outcome;
@@ -174,7 +175,7 @@ pub struct PlacePlan {
 }
 
 /// Something to do by hand after a restore.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, Serialize)]
 pub struct AfterRestore {
     /// The part.
     pub part: String,
@@ -184,7 +185,7 @@ pub struct AfterRestore {
     pub is_lack: bool,
     /// What its probe says, where there is one: whether it is done, and else why not.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub done: Option<Result<(), String>>,
+    pub done: Option<Result<(), Reason>>,
 }
 
 /// What a plan is made of.

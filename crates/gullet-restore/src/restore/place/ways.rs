@@ -8,6 +8,7 @@ use super::plan::{PlacePart, RestoreMethod};
 use gullet_capture::kinds::DatabaseImport;
 use gullet_host::hook::{Call, Cancellation, Limits};
 use gullet_host::state::file_name;
+use gullet_model::Reason;
 use gullet_model::definition::{Reads, Running};
 
 impl Apply<'_, '_> {
@@ -52,14 +53,14 @@ impl Apply<'_, '_> {
         let result = match self.importer(&part.part) {
             Some(Ok(server)) => server.bring(&folder, &self.runner, &mut made),
             Some(Err(why)) => Err(why),
-            None => Err("the definition does not name its server any more".to_owned()),
+            None => Err(Reason::new("the definition does not name its server any more")),
         };
         self.imported.push((part.part.clone(), made));
         self.step(&what, began, result.clone().map(|()| String::new()));
         result.map_err(|why| Failure::Before(format!("{} could not be brought back: {why}", part.part)))
     }
 
-    fn importer(&self, part: &str) -> Option<Result<DatabaseImport, String>> {
+    fn importer(&self, part: &str) -> Option<Result<DatabaseImport, Reason>> {
         let capture = self.with.logged.record.capture(part)?;
         DatabaseImport::of(capture.defined_in(&self.plan.spec)?, &self.runner)
     }
@@ -128,11 +129,11 @@ impl Apply<'_, '_> {
 }
 
 /// The one file in the folder of a capture.
-fn only_file(folder: &Path) -> Result<PathBuf, String> {
+fn only_file(folder: &Path) -> Result<PathBuf, Reason> {
     let mut files: Vec<PathBuf> =
         fs::read_dir(folder).into_iter().flatten().flatten().map(|entry| entry.path()).collect();
     match (files.pop(), files.is_empty()) {
         (Some(file), true) if file.is_file() => Ok(file),
-        _ => Err("it does not consist of one file, so there is none to read on standard input".to_owned()),
+        _ => Err(Reason::new("it does not consist of one file, so there is none to read on standard input")),
     }
 }

@@ -159,7 +159,7 @@ impl<'a> Driver<'a, '_> {
                 failed = true;
                 match moment {
                     HookMoment::Before | HookMoment::Held => self.trouble(ProblemKind::Hook, Some(&about), why, None),
-                    _ => self.warn(ProblemKind::Hook, Some(&about), why),
+                    _ => self.warn(ProblemKind::Hook, Some(&about), why.to_string()),
                 }
             }
         }

@@ -6,6 +6,7 @@ use super::super::attended::WantedState;
 use super::super::journal::{Journal, JournalStage};
 use super::{Apply, Applying, Failure, probe_call};
 use gullet_host::hook::Limits;
+use gullet_model::Reason;
 use gullet_model::definition::{OneOrMany, Probe, Require};
 use gullet_model::outcome::Outcome;
 use gullet_model::record::RemarkKind;
@@ -67,7 +68,7 @@ impl<'a> Apply<'_, 'a> {
             Some(_) => self.ask_guard(Op::GoBack).and_then(|answer| answer.result),
             None => super::super::journal::go_back(&top, &self.plan.app, self.with.world.clock)
                 .map(drop)
-                .map_err(|error| chain(&error)),
+                .map_err(Reason::from),
         };
         self.take_imports_back();
         self.report.went_back = was_open && back.is_ok();
@@ -91,7 +92,7 @@ impl<'a> Apply<'_, 'a> {
     }
 
     /// Has the guard start the application on the state that is in place, and let go.
-    pub(super) fn start_again(&mut self) -> Result<(), String> {
+    pub(super) fn start_again(&mut self) -> Result<(), Reason> {
         if self.guard.is_none() {
             return Ok(());
         }

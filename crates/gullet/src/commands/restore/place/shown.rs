@@ -99,7 +99,7 @@ pub(super) fn show_report(ui: &mut Ui, plan: &PlacePlan, report: &PlaceReport) {
                     let (mark, more) = match &after.done {
                         None => ("-".to_owned(), String::new()),
                         Some(Ok(())) => (styled(GOOD, "✓"), String::new()),
-                        Some(Err(why)) => (styled(WARN, "!"), format!("  {}", styled(DIM, harmless(why)))),
+                        Some(Err(why)) => (styled(WARN, "!"), format!("  {}", styled(DIM, harmless(&why.to_string())))),
                     };
                     ui.say(format!("  {mark} {}{more}", harmless(&format!("{}: {text}", after.part))));
                 }
