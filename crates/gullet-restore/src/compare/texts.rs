@@ -1,12 +1,14 @@
 //! What differs in a text, line by line.
 
 use std::io::{self, BufRead};
-use std::time::Duration;
+use std::ops::Range;
+use std::time::{Duration, Instant};
 
 use gullet_store::listing::{Entry, PathName};
 use gullet_store::{ChunkReader, StoreError};
 use serde::Serialize;
-use similar::{ChangeTag, TextDiff};
+use similar::DiffOp;
+use similar::algorithms::{Capture, Compact, IdentifyDistinct, Replace, myers};
 
 /// Lines kept of one text, at most.
 pub(super) const LINES_MAX: usize = 200;
@@ -86,14 +88,27 @@ pub(super) fn lines(path: &PathName, one: &str, other: &str) -> TextChange {
 
 /// The lines that differ between two texts, with `-` and `+` before what only the one or the other has, and so many lines `around`
 /// them that are the same, with a blank before them.
+#[expect(clippy::disallowed_methods, reason = "the algorithm measures its own time, by this clock")]
 pub fn changed_lines(one: &str, other: &str, around: usize) -> Vec<String> {
-    let diff = TextDiff::configure().timeout(TEXT_WITHIN).diff_lines(one, other);
-    let marked = |tag| match tag {
-        ChangeTag::Delete => '-',
-        ChangeTag::Insert => '+',
-        ChangeTag::Equal => ' ',
-    };
-    let groups = diff.grouped_ops(around);
-    let lines = groups.iter().flatten().flat_map(|op| diff.iter_changes(op));
-    lines.map(|line| format!("{}{}", marked(line.tag()), line.value().trim_end_matches('\n'))).collect()
+    let (old, new): (Vec<&str>, Vec<&str>) = (one.lines().collect(), other.lines().collect());
+    // Lines are compared by numbers, and by one algorithm: the crate's own entry for texts brings all that it knows into the program.
+    let lines = IdentifyDistinct::<u32>::new(&old, 0..old.len(), &new, 0..new.len());
+    let (old_ids, new_ids) = (lines.old_lookup(), lines.new_lookup());
+    let mut found = Compact::new(Replace::new(Capture::new()), old_ids, new_ids);
+    let until = Instant::now().checked_add(TEXT_WITHIN);
+    let compared = myers::diff_deadline(&mut found, old_ids, lines.old_range(), new_ids, lines.new_range(), until);
+    // What takes the differences down cannot fail.
+    let Ok(()) = compared;
+    let removed = |range: Range<usize>| old[range].iter().map(|line| format!("-{line}"));
+    let added = |range: Range<usize>| new[range].iter().map(|line| format!("+{line}"));
+    let groups = found.into_inner().into_inner().into_grouped_ops(around);
+    let changed = groups.into_iter().flatten().flat_map(|op| -> Vec<String> {
+        match op {
+            DiffOp::Equal { .. } => old[op.old_range()].iter().map(|line| format!(" {line}")).collect(),
+            DiffOp::Delete { .. } | DiffOp::Insert { .. } | DiffOp::Replace { .. } => {
+                removed(op.old_range()).chain(added(op.new_range())).collect()
+            }
+        }
+    });
+    changed.collect()
 }
