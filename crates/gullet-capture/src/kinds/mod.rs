@@ -2,16 +2,13 @@
 //!
 //! A kind is a struct of the definition ([`PartSource`]) and its `SourceKind` here: how it is described and planned, what can be
 //! known of it beforehand, and how it is captured. `of` is the only place that tells them apart. `part` has what they
-//! share; `engine` speaks to database servers.
+//! share. Those of database servers are in `engines`, one folder an engine.
 
 mod command;
 mod export;
 mod files;
 mod http;
-mod import;
-mod mariadb;
 mod outside;
-mod postgres;
 mod sqlite;
 
 use std::path::{Path, PathBuf};
@@ -30,9 +27,6 @@ use gullet_model::Reason;
 use gullet_model::definition::{CommandSpec, OneOrMany, PartSource, Probe, When};
 use gullet_model::record::{Capture, Layout};
 
-pub use import::DatabaseImport;
-pub use mariadb::{OWN as OWN_OF_MARIADB, count as count_mariadb, kept_elsewhere};
-pub use postgres::{count as count_postgres, places as postgres_programs};
 pub use sqlite::examine as examine_sqlite;
 
 /// What a kind of part must be able to do.
@@ -219,7 +213,7 @@ pub enum KindCommand {
 
 impl KindSteps {
     /// A kind that runs no command of the definition.
-    fn of_source(text: String) -> Self {
+    pub(crate) fn of_source(text: String) -> Self {
         Self { detail: Some(text), ..Self::default() }
     }
 }

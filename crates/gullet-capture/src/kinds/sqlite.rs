@@ -19,7 +19,7 @@ use crate::part::marks::MadeMarks;
 use crate::part::owners::Owners;
 use crate::part::staged::{self, SourceChange, Staged};
 use crate::part::walk::name_of;
-use crate::part::{Survey, server, stored};
+use crate::part::{Survey, rows, stored};
 use crate::plan::{Plan, PlannedPart, beside};
 use gullet_model::definition::SqliteSource;
 use gullet_model::record::{Capture, Layout, Root, SecuredBy};
@@ -273,7 +273,7 @@ pub fn examine(copy: &Path) -> Result<Facts, PartError> {
         // A virtual table whose module is not here cannot be counted; its contents lie in other tables.
         database.query_row(&count, [], |row| row.get::<_, i64>(0)).ok().map(|count| (name.clone(), count))
     };
-    server::rows(names.iter().filter_map(count), &mut facts);
+    rows::add_rows(names.iter().filter_map(count), &mut facts);
     facts.insert("tables".to_owned(), names.len().into());
     Ok(facts)
 }

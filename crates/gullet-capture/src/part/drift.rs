@@ -1,6 +1,6 @@
 //! What a capture must have, compared with what it asks for and with the last good run.
 
-use super::server::TABLES_NAMED;
+use super::rows::TABLES_NAMED;
 use gullet_model::definition::{Nature, Part, Share};
 use gullet_model::record::Capture;
 

@@ -13,8 +13,8 @@
 //! - `files`: capturing what a walk finds. `in_order`: a walk compared with the marks, block by block. `contents`: reading
 //!   files. `pending`: what was copied in the hold and waits to be stored. `seen`: what was seen in the hold, to tell whether
 //!   it changed.
-//! - `produce`: running a part's commands. `stored`: storing what lies in the private folder. `server`: what database servers
-//!   share. `drift`: the checks against the last good run.
+//! - `produce`: running a part's commands. `stored`: storing what lies in the private folder. `rows`: rows of tables as
+//!   facts. `drift`: the checks against the last good run.
 //! - `owners`: who owns what is captured. `remaining`: what is at the sources now
 //!   that a capture does not have.
 
@@ -34,8 +34,8 @@ pub(crate) mod owners;
 pub(crate) mod pending;
 pub(crate) mod produce;
 mod remaining;
+pub(crate) mod rows;
 pub(crate) mod seen;
-pub(crate) mod server;
 pub(crate) mod staged;
 pub(crate) mod staging;
 pub(crate) mod stored;
@@ -51,8 +51,6 @@ pub use own::{ARENA, is_arena};
 pub use owners::{group_here, user_here};
 pub(crate) use remaining::remaining;
 pub use remaining::{RemainingError, Why};
-pub use server::leading_out;
-pub use server::rows as facts_of_rows;
 pub use staged::SourceChange;
 pub use staging::{Staging, clear_leftovers, foresee, has_leftovers};
 pub use walk::Survey;

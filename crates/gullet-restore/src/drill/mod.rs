@@ -5,9 +5,7 @@
 //! application is not touched. The scratch place is always cleared again, and the logbook told.
 //!
 //! - [`DrillPlan`]: which run, where to, what is checked; a value that is shown and applied.
-//! - `engines`: servers that are started on what was restored.
 
-mod engines;
 mod plan;
 
 use std::collections::BTreeMap;
@@ -18,6 +16,8 @@ use gullet_store::{PathError, Store};
 use serde::Serialize;
 
 use crate::restore::{RestoreError, RestorePlan, say_damage};
+use gullet_capture::engines;
+use gullet_capture::engines::scratch::{Restored, RunningServer, ScratchServers, TriedOut};
 use gullet_capture::kinds::examine_sqlite;
 use gullet_host::hook::{Call, Limits, Runner};
 use gullet_host::state::{State, StateError};
@@ -31,7 +31,6 @@ use gullet_model::record::Capture;
 use gullet_model::step::Facts;
 use gullet_model::words::{chain, count, millis, size};
 
-use engines::{RunningServer, ScratchServers};
 pub use plan::{DrillPlan, pick};
 
 /// A new server takes so many times the bytes of an export, and so many more.
@@ -174,33 +173,20 @@ impl Drill<'_, '_> {
         let files = into.join("files");
         let roots: Vec<PathBuf> =
             capture.roots.iter().map(|root| files.join(root.path.trim_start_matches('/'))).collect();
-        // A cluster's tablespaces are roots too.
-        let source = roots.iter().find(|root| root.join("PG_VERSION").is_file()).or(roots.first()).cloned();
+        if let (PartKind::Sqlite, Some(path)) = (capture.kind, roots.first()) {
+            let found = examine_sqlite(path).map_err(Reason::from);
+            let result = found
+                .and_then(|facts| compare(&capture.facts, &facts))
+                .map(|note| format!("the engine finds it intact; {note}"));
+            return self.look(&capture.part, began, result);
+        }
+        let Some(engine) = engines::of(capture.kind, capture.defined_in(&self.plan.app_spec)) else { return };
         let export = into.join("exports").join(gullet_host::state::file_name(&capture.part));
-        let spec = capture.defined_in(&self.plan.app_spec);
-        let stage =
+        let restored = Restored { number, facts: &capture.facts, roots: &roots, files: &files, export: &export };
+        let scratch =
             ScratchServers { world: self.world, folder: &self.plan.scratch, top: self.state_top(), id: &self.plan.id };
-        let started = match (capture.kind, source, spec.and_then(|spec| spec.postgres.clone())) {
-            (PartKind::Sqlite, Some(path), _) => {
-                let found = examine_sqlite(&path).map_err(Reason::from);
-                let result = found
-                    .and_then(|facts| compare(&capture.facts, &facts))
-                    .map(|note| format!("the engine finds it intact; {note}"));
-                return self.look(&capture.part, began, result);
-            }
-            (PartKind::Postgres, Some(data), spec) => stage.cluster(number, &spec.unwrap_or_default(), &data, &files),
-            (PartKind::Postgres, None, spec) => {
-                let major = capture.facts.get("server_version").and_then(serde_json::Value::as_u64).unwrap_or(15);
-                stage.postgres_databases(number, &spec.unwrap_or_default(), &export, u32::try_from(major).unwrap_or(15))
-            }
-            (PartKind::Mariadb, Some(data), _) => stage.datadir(number, &data),
-            (PartKind::Mariadb, None, _) => {
-                let spec = spec.and_then(|spec| spec.mariadb.clone()).unwrap_or_default();
-                stage.mariadb_databases(number, &spec, &export)
-            }
-            _ => return,
-        };
-        let result = started.and_then(|(server, facts, note)| {
+        let tried = engine.try_out(&restored, &scratch);
+        let result = tried.and_then(|TriedOut { server, facts, note }| {
             self.servers.push((capture.part.clone(), server));
             compare(&capture.facts, &facts).map(|compared| format!("{note}; {compared}"))
         });

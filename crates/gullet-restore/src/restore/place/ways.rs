@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 
 use super::apply::{Apply, Failure};
 use super::plan::{PlacePart, RestoreMethod};
-use gullet_capture::kinds::DatabaseImport;
+use gullet_capture::engines::{self, Importer};
 use gullet_host::hook::{Call, Cancellation, Limits};
 use gullet_host::state::file_name;
 use gullet_model::Reason;
@@ -60,9 +60,9 @@ impl Apply<'_, '_> {
         result.map_err(|why| Failure::Before(format!("{} could not be brought back: {why}", part.part)))
     }
 
-    fn importer(&self, part: &str) -> Option<Result<DatabaseImport, Reason>> {
+    fn importer(&self, part: &str) -> Option<Result<Box<dyn Importer>, Reason>> {
         let capture = self.with.logged.record.capture(part)?;
-        DatabaseImport::of(capture.defined_in(&self.plan.spec)?, &self.runner)
+        engines::of(capture.kind, Some(capture.defined_in(&self.plan.spec)?))?.importer(&self.runner)
     }
 
     /// Removes the databases that were brought in.

@@ -10,7 +10,8 @@ use gullet_store::listing::PathName;
 use super::super::swap::path_of;
 use super::{ALIVE, Leftover, LiveDifference, NAMED, PlaceContext, PlacePlan, RestoreMethod, refused, under};
 use crate::restore::RestoreError;
-use gullet_capture::kinds::{postgres_programs, remaining};
+use gullet_capture::engines;
+use gullet_capture::kinds::remaining;
 use gullet_capture::part::{LeftReason, Why, name_of};
 use gullet_capture::plan::{changed_facts, facts_now};
 use gullet_logbook::logbook::RunLine;
@@ -53,17 +54,11 @@ impl PlacePlan {
             found.push(("system", format!("the run is of {}; this is {}", kind(then), kind(now))));
         }
         for part in &self.then.parts {
-            let version = record.capture(&part.name).and_then(|capture| capture.facts.get("server_version")?.as_u64());
-            let cluster = part.spec.postgres.as_ref().filter(|spec| spec.cluster.is_some());
-            if let (Some(spec), Some(major)) = (cluster, version)
-                && !gullet_capture::engine::program(
-                    &postgres_programs(spec, u32::try_from(major).unwrap_or(0)),
-                    &["postgres"],
-                )
-                .is_absolute()
-            {
-                let text = format!("{} is of PostgreSQL {major}, and no such server is installed here", part.name);
-                found.push(("engine", text));
+            let lacks = |capture: &gullet_model::record::Capture| {
+                engines::of(capture.kind, Some(&part.spec))?.lacks(&capture.facts)
+            };
+            if let Some(why) = record.capture(&part.name).and_then(lacks) {
+                found.push(("engine", format!("{} {why}", part.name)));
             }
         }
         let strangers = self.asked.owners.strangers(&record.captures);

@@ -13,7 +13,7 @@ use super::{
     resolved, under,
 };
 use crate::restore::{RestoreError, RestorePart};
-use gullet_capture::kinds::DatabaseImport;
+use gullet_capture::engines;
 use gullet_capture::part::name_of;
 use gullet_capture::plan::BESIDE_SQLITE;
 use gullet_host::hook::Runner;
@@ -129,11 +129,13 @@ impl PlacePlan {
                 let command = command_text(&back.command) + stdin;
                 RestoreMethod::Command { command, stopped: back.when != Some(Running::Started) }
             }
-            (Layout::Export, None) => match spec.and_then(|spec| DatabaseImport::of(spec, runner)) {
-                Some(Ok(server)) => RestoreMethod::Import { server: server.describe() },
-                Some(Err(why)) => return Err(refused(format!("{}: {why}", capture.part))),
-                None => RestoreMethod::ByHand,
-            },
+            (Layout::Export, None) => {
+                match spec.and_then(|spec| engines::of(capture.kind, Some(spec))?.importer(runner)) {
+                    Some(Ok(server)) => RestoreMethod::Import { server: server.describe() },
+                    Some(Err(why)) => return Err(refused(format!("{}: {why}", capture.part))),
+                    None => RestoreMethod::ByHand,
+                }
+            }
         };
         Ok((way, back))
     }

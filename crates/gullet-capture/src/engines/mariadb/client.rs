@@ -7,7 +7,7 @@ use std::time::Duration;
 use mysql::prelude::Queryable;
 use mysql::{Conn, OptsBuilder, Row, Value};
 
-use super::{CONNECT, EngineError, Login, Waiting, become_account};
+use crate::engines::{CONNECT, EngineError, Login, Waiting, become_account};
 use gullet_host::world::World;
 use gullet_model::Reason;
 use gullet_model::definition::Mariadb;

@@ -8,12 +8,13 @@ use std::time::Duration;
 
 use gullet_store::IoPath;
 
+use super::client::{MariadbServer, MariadbSession, literal, quoted};
 use super::{LOCK, version};
-use crate::engine::mariadb::{MariadbServer, MariadbSession, literal, quoted};
-use crate::engine::{EngineError, Waiting, program};
+use crate::engines::server::{call, check_program, command, folders, is_whole, meant};
+use crate::engines::{EngineError, Waiting, program};
 use crate::part::context::{CaptureContext, PartError};
 use crate::part::produce;
-use crate::part::server::{call, check_program, command, folders, is_whole, meant, rows};
+use crate::part::rows::add_rows;
 use gullet_host::hook::{Call, Cancellation, Runner};
 use gullet_model::definition::{CommandSpec, Mariadb};
 use gullet_model::record::Capture;
@@ -83,7 +84,7 @@ pub(crate) fn export(
     let point = one_point(spec, server, &names, &path, (&lock, &view), context)?;
     is_whole(&path, WHOLE)?;
     point.compare(&path)?;
-    rows(count(&names, &view, context.waiting())?, &mut capture.facts);
+    add_rows(count(&names, &view, context.waiting())?, &mut capture.facts);
     // Whether this user may read the accounts; where it may, an export of them that fails is a failure.
     let may = view.rows("select count(*) from mysql.global_priv", context.waiting()).is_ok();
     drop((lock, view));

@@ -12,8 +12,8 @@ use std::path::{Path, PathBuf};
 use gullet_store::listing::PathName;
 use gullet_store::{IoPath, PathError};
 
-use crate::engine::postgres::{PostgresServer, PostgresSession, literal};
-use crate::engine::{EngineError, Waiting};
+use super::client::{PostgresServer, PostgresSession, literal};
+use crate::engines::{EngineError, Waiting};
 use crate::part::context::{CaptureContext, PartError};
 use crate::part::files::{self, PriorState, WalkFindings};
 use crate::part::pending::{Copies, Extra};

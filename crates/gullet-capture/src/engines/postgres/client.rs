@@ -10,7 +10,7 @@ use tokio::runtime::{Builder, Runtime};
 use tokio_postgres::config::SslMode;
 use tokio_postgres::{Client, Config, NoTls, SimpleQueryMessage};
 
-use super::{CONNECT, EngineError, Login, Waiting, as_account};
+use crate::engines::{CONNECT, EngineError, Login, Waiting, as_account};
 use gullet_host::world::World;
 use gullet_model::definition::Postgres;
 

@@ -1,10 +1,20 @@
-//! Talking to database servers over the wire, by their own protocols.
+//! Database servers: one folder an engine, which has all that is known of it.
 //!
-//! - `postgres`: PostgreSQL, by `tokio-postgres`; `mariadb`: MariaDB, by `mysql`.
-//! - `as_account`: a server that knows its clients by the account at the other end of its socket is called as that account.
+//! An engine is a kind of part ([`crate::kinds`]), and more ([`Engine`]): its exports are brought back into a server, and a drill
+//! starts a server on what was restored. Each folder has
+//!
+//! - `client`: talking to a server over the wire, by its own protocol;
+//! - the files of what is captured: its exports, its data folder;
+//! - `import`: the way back of an export; `scratch`: a server of a drill.
+//!
+//! [`of`] is the only place that tells engines apart. `server`, [`import`] and [`scratch`] have what they share. `as_account`: a
+//! server that knows its clients by the account at the other end of its socket is called as that account.
 
-pub mod mariadb;
-pub mod postgres;
+pub mod import;
+mod mariadb;
+mod postgres;
+pub mod scratch;
+mod server;
 
 use std::collections::BTreeMap;
 use std::io;
@@ -12,10 +22,46 @@ use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use gullet_host::hook::secret::{SecretError, resolve};
-use gullet_host::hook::{Account, Cancellation};
+use gullet_host::hook::{Account, Cancellation, Runner};
 use gullet_host::world::{Clock, World};
 use gullet_model::Reason;
-use gullet_model::definition::{EnvValue, LoginSpec};
+use gullet_model::definition::{EnvValue, LoginSpec, Part, PartKind};
+use gullet_model::step::Facts;
+
+pub use import::Importer;
+use scratch::{Restored, ScratchServers, TriedOut};
+
+/// What a restore and a drill need of an engine, besides what is asked of every kind of part.
+pub trait Engine {
+    /// The server that an export of the part is brought back into; `None` where the part is of the server's files.
+    fn importer(&self, runner: &Runner<'_>) -> Option<Result<Box<dyn Importer>, Reason>>;
+
+    /// What this machine lacks to run a server on what was captured, in words; `None` where nothing is known to be missing.
+    fn lacks(&self, facts: &Facts) -> Option<String> {
+        let _ = facts;
+        None
+    }
+
+    /// Starts a server on what was restored, or a new one that takes an export, and counts what is in it.
+    ///
+    /// # Errors
+    /// Why no server starts on it, or takes it: then it is no good.
+    fn try_out(&self, restored: &Restored<'_>, scratch: &ScratchServers<'_>) -> Result<TriedOut, Reason>;
+}
+
+/// The engine of a kind of part, as the definition has it, or else with its usual settings; `None` where the kind has none.
+pub fn of(kind: PartKind, part: Option<&Part>) -> Option<Box<dyn Engine>> {
+    match kind {
+        PartKind::Postgres => Some(Box::new(part.and_then(|part| part.postgres.clone()).unwrap_or_default())),
+        PartKind::Mariadb => Some(Box::new(part.and_then(|part| part.mariadb.clone()).unwrap_or_default())),
+        PartKind::Files
+        | PartKind::Sqlite
+        | PartKind::Command
+        | PartKind::Export
+        | PartKind::Http
+        | PartKind::Outside => None,
+    }
+}
 
 /// How long a connection may take to be made.
 const CONNECT: Duration = Duration::from_secs(15);
@@ -118,7 +164,7 @@ pub(crate) fn as_account<T: Send>(
 }
 
 /// The first folder among `folders` that has this program; its name alone where none has, so that it is looked for.
-pub fn program(folders: &[PathBuf], names: &[&str]) -> PathBuf {
+pub(crate) fn program(folders: &[PathBuf], names: &[&str]) -> PathBuf {
     let usual = gullet_host::hook::PATH.split(':').map(Path::new);
     let mut places = folders.iter().map(PathBuf::as_path).chain(usual);
     let found = places.find_map(|folder| names.iter().map(|name| folder.join(name)).find(|path| path.is_file()));

@@ -3,28 +3,33 @@
 //!
 //! - `databases`: the export.
 //! - `folder`: when the files may be copied, and when not.
+//! - `client`: talking to a server. `import`: the way back of an export. `scratch`: a server of a drill.
 
+mod client;
 mod databases;
 mod folder;
+mod import;
+mod scratch;
 
 use std::path::PathBuf;
 use std::time::Duration;
 
-use super::{KindSteps, SourceKind};
-use crate::engine::Waiting;
-use crate::engine::mariadb::{MariadbServer, MariadbSession};
+use crate::engines::scratch::{Restored, ScratchServers, TriedOut};
+use crate::engines::server::{beforehand, with_names};
+use crate::engines::{Engine, Importer, Waiting};
+use crate::kinds::{KindSteps, SourceKind};
 use crate::part::context::{CaptureContext, PartError};
-use crate::part::server::{beforehand, with_names};
 use crate::part::staged::{ExportFolder, Staged};
 use crate::part::walk::Walk;
 use crate::part::walked;
 use crate::plan::{Plan, PlannedPart};
 use gullet_host::hook::Runner;
+use gullet_model::Reason;
 use gullet_model::definition::Mariadb;
 use gullet_model::record::{Capture, Layout};
 
-pub use databases::{OWN, count};
-pub use folder::kept_elsewhere;
+use client::{MariadbServer, MariadbSession};
+use import::MariadbImport;
 
 /// How long running statements of others are waited for before everything is locked. Meanwhile new ones wait behind.
 const LOCK: Duration = Duration::from_secs(30);
@@ -86,6 +91,23 @@ impl SourceKind for Mariadb {
         // A server that was started meanwhile.
         folder::is_sound(datadir, context)?;
         Ok(staged)
+    }
+}
+
+impl Engine for Mariadb {
+    fn importer(&self, runner: &Runner<'_>) -> Option<Result<Box<dyn Importer>, Reason>> {
+        if self.datadir.is_some() {
+            return None;
+        }
+        let server = MariadbServer::of(self, runner.world).map_err(Reason::from);
+        Some(server.map(|server| Box::new(MariadbImport { spec: self.clone(), server }) as Box<dyn Importer>))
+    }
+
+    fn try_out(&self, restored: &Restored<'_>, scratch: &ScratchServers<'_>) -> Result<TriedOut, Reason> {
+        match restored.roots.first() {
+            Some(data) => scratch.datadir(restored.number, data),
+            None => scratch.mariadb_databases(restored.number, restored.export),
+        }
     }
 }
 

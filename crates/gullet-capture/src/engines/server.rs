@@ -1,6 +1,5 @@
-//! What the parts that stand for a database server share: waiting for its answers, the databases that are meant, its export
-//! program, whether an export is whole, the rows of its tables as facts, what leads out of its folder,
-//! and what can be known of it all beforehand.
+//! What the engines share: waiting for a server's answers, the databases that are meant, its export program, whether an export is
+//! whole, what leads out of its folder, and what can be known of it all beforehand.
 
 use std::fs::{self, File, FileType};
 use std::io::{self, Read, Seek, SeekFrom};
@@ -9,17 +8,14 @@ use std::time::Duration;
 
 use gullet_store::{IoPath, PathError};
 
-use super::context::{CaptureContext, PartError};
-use crate::engine::{EngineError, Login, Waiting};
+use super::{EngineError, Login, Waiting};
+use crate::part::context::{CaptureContext, PartError};
 use crate::plan::PlannedPart;
 use gullet_host::hook::{Call, Cancellation, Limits, Runner};
 use gullet_model::definition::{CommandSpec, Mariadb, Postgres};
-use gullet_model::step::Facts;
 
 /// How long the server may take to answer, exports apart. A checkpoint is waited for too.
 const ANSWER: Duration = Duration::from_secs(60 * 60);
-/// Tables whose rows are facts of their own, at most, in all databases of a part.
-pub(crate) const TABLES_NAMED: usize = 1000;
 /// So many bytes at the end of an export are looked through for what it ends with.
 const END: u64 = 400;
 
@@ -150,19 +146,6 @@ pub(crate) fn is_whole(path: &Path, last: &str) -> Result<(), PartError> {
     Err(PartError::failed(format!("the export {name} is not whole: it does not end with `{last}`")))
 }
 
-/// The rows of tables as facts: of each by its name, as long as they are not too many, and of all.
-pub fn rows(counts: impl IntoIterator<Item = (String, i64)>, facts: &mut Facts) {
-    let (mut rows, mut tables) = (0, 0);
-    for (table, count) in counts {
-        (rows, tables) = (rows + count, tables + 1);
-        if tables <= TABLES_NAMED {
-            facts.insert(format!("rows.{table}"), count.into());
-        }
-    }
-    facts.insert("tables".to_owned(), tables.into());
-    facts.insert("rows".to_owned(), rows.into());
-}
-
 /// The folders in which the server's programs are looked for first.
 pub(crate) fn folders(programs: Option<&PathBuf>, usual: impl IntoIterator<Item = String>) -> Vec<PathBuf> {
     programs.cloned().into_iter().chain(usual.into_iter().map(PathBuf::from)).collect()
@@ -173,7 +156,7 @@ pub(crate) fn folders(programs: Option<&PathBuf>, usual: impl IntoIterator<Item 
 ///
 /// # Errors
 /// When it cannot be looked at: what was not seen may lead anywhere.
-pub fn leading_out(
+pub(crate) fn leading_out(
     data: &Path,
     within: &Path,
     leads_to: impl Fn(&Path, FileType) -> io::Result<Option<PathBuf>>,
@@ -228,14 +211,5 @@ mod tests {
         assert_eq!(names(&["isles"], there()).unwrap(), ["isles"]);
         assert!(names(&["isles", "sea"], there()).unwrap_err().contains("`sea`"));
         assert!(names(&["*"], Vec::new()).is_err() && names(&["app"], Vec::new()).unwrap_err().contains("none"));
-    }
-
-    #[test]
-    fn tables_are_named_up_to_a_bound_and_all_are_counted() {
-        let mut facts = Facts::new();
-        rows((0..TABLES_NAMED + 5).map(|number| (format!("t{number:05}"), 2)), &mut facts);
-        let named = facts.keys().filter(|fact| fact.starts_with("rows.")).count();
-        assert_eq!((named, facts["tables"].as_u64()), (TABLES_NAMED, Some(TABLES_NAMED as u64 + 5)));
-        assert_eq!(facts["rows"].as_u64(), Some(2 * (TABLES_NAMED as u64 + 5)));
     }
 }

@@ -6,11 +6,12 @@ use std::path::{Path, PathBuf};
 
 use gullet_store::IoPath;
 
-use crate::engine::postgres::{PostgresServer, PostgresSession};
-use crate::engine::{Waiting, program};
+use super::client::{PostgresServer, PostgresSession};
+use crate::engines::server::{call, check_program, command, folders, is_whole, meant};
+use crate::engines::{Waiting, program};
 use crate::part::context::{CaptureContext, PartError};
 use crate::part::produce;
-use crate::part::server::{call, check_program, command, folders, is_whole, meant, rows};
+use crate::part::rows::add_rows;
 use gullet_host::hook::{Call, Runner};
 use gullet_model::definition::Postgres;
 use gullet_model::record::Capture;
@@ -137,7 +138,7 @@ impl Databases {
         words.extend([format!("--dbname={}", connection(&self.pinned[0].0)), format!("--file={}", path.display())]);
         self.program("pg_dumpall", words, folder, context)?;
         is_whole(&path, WHOLE_GLOBALS)?;
-        rows(counts, &mut capture.facts);
+        add_rows(counts, &mut capture.facts);
         capture.facts.insert("databases".to_owned(), self.pinned.len().into());
         capture.facts.insert("server_version".to_owned(), self.major.into());
         capture.omits.push("the server's settings (postgresql.conf, pg_hba.conf)".to_owned());

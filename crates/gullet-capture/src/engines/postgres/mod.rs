@@ -2,29 +2,36 @@
 //!
 //! - `cluster`: the files of the server, while it works, with what makes them consistent.
 //! - `databases`: exports bound to a snapshot of the server's own, with rows counted in that same snapshot.
+//! - `client`: talking to a server. `import`: the way back of an export. `scratch`: a server of a drill.
 
+mod client;
 mod cluster;
 mod databases;
-
-pub use databases::{count, places};
+mod import;
+mod scratch;
 
 use std::path::PathBuf;
 
-use super::{KindSteps, SourceKind};
-use crate::engine::postgres::PostgresServer;
+use crate::engines::scratch::{Restored, ScratchServers, TriedOut};
+use crate::engines::server::{beforehand, with_names};
+use crate::engines::{Engine, Importer, program};
+use crate::kinds::{KindSteps, SourceKind};
 use crate::part::context::{CaptureContext, PartError};
 use crate::part::marks::MadeMarks;
-use crate::part::server::{beforehand, with_names};
 use crate::part::staged::{ExportFolder, SourceChange, Staged};
 use crate::part::walk::Walk;
 use crate::part::walked::{StagedFiles, check_roots, take_looked};
 use crate::plan::{Plan, PlannedPart};
 use gullet_host::hook::Runner;
+use gullet_model::Reason;
 use gullet_model::definition::Postgres;
 use gullet_model::record::{Capture, Layout, SecuredBy};
+use gullet_model::step::Facts;
 
+use client::PostgresServer;
 use cluster::{Cluster, capture_cluster};
-use databases::Databases;
+use databases::{Databases, places};
+use import::PostgresImport;
 
 impl SourceKind for Postgres {
     fn describe(&self, part: &PlannedPart) -> String {
@@ -79,6 +86,34 @@ impl SourceKind for Postgres {
         take_looked(made.looked, capture);
         let Cluster { walk, known, pending, copies, extras, .. } = made;
         Ok(Box::new(StagedFiles { walk, seen: None, known, pending, copies, extras }))
+    }
+}
+
+impl Engine for Postgres {
+    fn importer(&self, runner: &Runner<'_>) -> Option<Result<Box<dyn Importer>, Reason>> {
+        if self.cluster.is_some() {
+            return None;
+        }
+        let server = PostgresServer::of(self, runner.world).map_err(Reason::from);
+        Some(server.map(|server| Box::new(PostgresImport { spec: self.clone(), server }) as Box<dyn Importer>))
+    }
+
+    fn lacks(&self, facts: &Facts) -> Option<String> {
+        let major = facts.get("server_version")?.as_u64()?;
+        let places = places(self, u32::try_from(major).unwrap_or(0));
+        let is_lacking = self.cluster.is_some() && !program(&places, &["postgres"]).is_absolute();
+        is_lacking.then(|| format!("is of PostgreSQL {major}, and no such server is installed here"))
+    }
+
+    fn try_out(&self, restored: &Restored<'_>, scratch: &ScratchServers<'_>) -> Result<TriedOut, Reason> {
+        // A cluster's tablespaces are roots too.
+        let data = restored.roots.iter().find(|root| root.join("PG_VERSION").is_file()).or(restored.roots.first());
+        let Some(data) = data else {
+            let major = restored.facts.get("server_version").and_then(serde_json::Value::as_u64);
+            let major = major.and_then(|major| u32::try_from(major).ok()).unwrap_or(15);
+            return scratch.postgres_databases(restored.number, self, restored.export, major);
+        };
+        scratch.cluster(restored.number, self, data, restored.files)
     }
 }
 
