@@ -17,6 +17,7 @@
 //! stores/ID/written/APP           the documents that this machine wrote there: `?` about to be, `=` written
 //! stores/ID/cache.db              which chunks are in the store
 //! stores/ID/clear/HASH.json       what is encrypted in records and remarks that this machine wrote, in clear
+//! stores/ID/newest/APP.json       the newest record that this machine wrote, as it lies there
 //! stores/ID/proven.json           when payload files were last read in full
 //! stores/ID/index/APP.json        what lists of runs show of the records and remarks there
 //! stores/ID/marks/APP/PART.marks  the last listing with the marks of its files

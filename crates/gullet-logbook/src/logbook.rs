@@ -6,11 +6,11 @@ use std::fs;
 use gullet_store::{DocumentName, Holdings, Need, Recipients, Store, StoreError};
 use jiff::Timestamp;
 
-use crate::sealed::{self, Draft, OpenedDocument};
+use crate::sealed::Draft;
 use gullet_host::state::State;
 use gullet_host::world::World;
 use gullet_model::outcome::Outcome;
-use gullet_model::record::{RECORD_VERSION, Record, Remark, RemarkKind, stem_time};
+use gullet_model::record::{Record, Remark, RemarkKind, stem_time};
 
 /// So many drills are looked back at for the last one that passed.
 const DRILLS_LOOKED_AT: usize = 10;
@@ -203,7 +203,7 @@ impl Recent {
         }
         let mut along = AlongChain::new(&names, recent.previous.clone());
         while let Some(name) = along.name() {
-            let logged = read_with_remarks(store, name, &remark_names, Some(state), &mut recent.unreadable);
+            let logged = newest_with_remarks(store, name, &remark_names, state, &mut recent.unreadable);
             let Some(logged) = logged else { continue };
             if logged.is_good() {
                 recent.last_good = Some(logged);
@@ -245,12 +245,14 @@ mod machines;
 mod noted;
 mod order;
 mod payload;
+mod read;
 
 pub use find::{FindError, MachineName, Moment, RunSpec, Which};
 pub use list::{RunLine, RunList};
 pub use machines::MachineRuns;
 use noted::NotedBefore;
 pub(crate) use payload::payload_needed;
+use read::{newest_with_remarks, read_remark, read_run, read_with_remarks};
 
 impl Logbook {
     /// Reads the logbook of a store. What is encrypted is opened with what this machine kept in its `state`, or with the
@@ -397,90 +399,10 @@ impl<'n> AlongChain<'n> {
     }
 }
 
-/// Reads a run with the remarks about it, of which only the names are known.
-fn read_with_remarks(
-    store: &Store,
-    name: &DocumentName,
-    remark_names: &[DocumentName],
-    state: Option<&State>,
-    unreadable: &mut Vec<(String, String)>,
-) -> Option<Logged> {
-    let mut unreadable_remarks = Vec::new();
-    let of_run = |record: &Record| {
-        let folder = format!("remarks/{}/{}/{}", record.app, record.machine, record.run);
-        let names = remark_names.iter().filter(|name| name.folder() == folder);
-        names.filter_map(|name| read_remark(store, name, state, &mut unreadable_remarks)).collect()
-    };
-    let logged = read_run(store, name, state, of_run, unreadable);
-    unreadable.append(&mut unreadable_remarks);
-    logged
-}
-
 /// The runs that were drilled last, by the names of the remarks about them.
 fn drilled_last(remarks: &[DocumentName]) -> Vec<&str> {
     let end = format!("-{}", RemarkKind::Drilled.word());
     let mut drilled: Vec<&DocumentName> = remarks.iter().filter(|name| name.stem().ends_with(&end)).collect();
     drilled.sort_by_key(|name| std::cmp::Reverse(name.stem()));
     drilled.iter().take(DRILLS_LOOKED_AT).filter_map(|name| name.folder().rsplit('/').next()).collect()
-}
-
-/// Reads a remark; what cannot be read is noted.
-fn read_remark(
-    store: &Store,
-    name: &DocumentName,
-    state: Option<&State>,
-    unreadable: &mut Vec<(String, String)>,
-) -> Option<Remark> {
-    let read = sealed::read::<Remark>(store, name, state).and_then(|opened| {
-        let remark = &opened.document;
-        // `remarks/APP/MACHINE/RUN/…` is about `records/APP/MACHINE/…-RUN-HASH.json`.
-        let about = DocumentName::parse(&remark.record);
-        let folder =
-            about.as_ref().and_then(|about| Some(format!("remarks/{}", about.folder().strip_prefix("records/")?)));
-        let is_there = folder.is_some_and(|folder| name.folder() == format!("{folder}/{}", remark.run));
-        if is_there && name.stem() == remark.stem() { Ok(opened) } else { Err(misplaced(name)) }
-    });
-    read.map_err(|error| unreadable.push((name.to_string(), error.to_string()))).ok().map(|opened| opened.document)
-}
-
-/// A document lies under a name that is not its own: somebody copied it there.
-fn misplaced(name: &DocumentName) -> StoreError {
-    let what = "it is a copy: its contents belong under another name".to_owned();
-    StoreError::Damaged { name: name.to_string(), what }
-}
-
-/// Reads a run: its record, and what was said about it later; what cannot be read is noted.
-fn read_run(
-    store: &Store,
-    name: &DocumentName,
-    state: Option<&State>,
-    remarks: impl FnOnce(&Record) -> Vec<Remark>,
-    unreadable: &mut Vec<(String, String)>,
-) -> Option<Logged> {
-    let read = read_record(store, name, state).and_then(|opened| {
-        let record = &opened.document;
-        let own = name.folder() == format!("records/{}/{}", record.app, record.machine) && name.stem() == record.stem();
-        if own { Ok(opened) } else { Err(misplaced(name)) }
-    });
-    let opened = read.map_err(|error| unreadable.push((name.to_string(), error.to_string()))).ok()?;
-    let OpenedDocument { document: record, keys, is_locked } = opened;
-    let mut remarks = remarks(&record);
-    remarks.sort_by_key(|remark| (remark.number, remark.at));
-    Some(Logged { name: name.to_string(), in_store: true, record, remarks, keys, is_locked })
-}
-
-/// Reads a record and refuses one of a newer form.
-pub(crate) fn read_record(
-    store: &Store,
-    name: &DocumentName,
-    state: Option<&State>,
-) -> Result<OpenedDocument<Record>, StoreError> {
-    let document = store.document(name)?;
-    let version: serde_json::Value = document.parse()?;
-    let version = version.get("record").and_then(serde_json::Value::as_u64).unwrap_or(0);
-    if version > u64::from(RECORD_VERSION) {
-        let what = format!("it is a record of version {version}; this program knows versions up to {RECORD_VERSION}");
-        return Err(StoreError::Damaged { name: name.to_string(), what });
-    }
-    sealed::open(store, &document, state)
 }

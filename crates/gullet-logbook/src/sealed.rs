@@ -131,6 +131,10 @@ impl Draft {
             // Where that cannot be noted, it is still noted as about to be written.
             let _ = state.note_document(&store.info().id, app, name.as_str(), true);
         }
+        if let Some(state) = state.filter(|_| store.location().is_far() && self.folder.starts_with("records/")) {
+            // Where it cannot be kept it is read from the store.
+            let _ = state.keep_newest_record(&store.info().id, app, &self.bytes);
+        }
         if let (Some(state), Some(hash), Some(clear)) = (state, name.hash(), &self.clear) {
             // Without it this machine needs an identity to look at its own logbook, and nothing else.
             let _ = state.keep_clear(&store.info().id, &hash, clear);

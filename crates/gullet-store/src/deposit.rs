@@ -2,6 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::sync::Arc;
+use std::time::Duration;
 
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -72,6 +73,9 @@ impl Default for DepositOptions {
 
 /// So many chunks that are not in the cache are looked up one by one; then all ids that it has are read at once.
 const LOOKED_UP: u32 = 256;
+
+/// A far place that said that a payload file is there is asked again only when that was longer ago.
+const STILL_THERE: Duration = Duration::from_secs(60);
 
 /// Where a chunk of a deposit is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -144,6 +148,8 @@ pub struct Deposit<'a> {
     present: HashMap<i64, bool>,
     /// Their lengths.
     lengths: Lengths,
+    /// The uptime when the first of them was asked for.
+    asked: Option<Duration>,
     /// Beginnings of the ids of all chunks that the cache knew, once it is worth the reading.
     known: Option<Vec<u64>>,
     looked_up: u32,
@@ -182,6 +188,7 @@ impl<'a> Deposit<'a> {
             numbers: HashMap::new(),
             present: HashMap::new(),
             lengths: Lengths::default(),
+            asked: None,
             known: None,
             looked_up: 0,
             note: None,
@@ -333,6 +340,7 @@ impl<'a> Deposit<'a> {
         let Some(payload) = self.cache.payload(number)? else { return Ok(false) };
         let mut can =
             self.seal.iter().all(|key| payload.seal.contains(key)) && self.seal.is_empty() == payload.seal.is_empty();
+        self.asked.get_or_insert_with(uptime);
         if can && self.lengths.of(self.location.as_ref(), &payload.name)? != Some(payload.length) {
             self.cache.forget(&payload.name)?;
             can = false;
@@ -370,12 +378,13 @@ impl<'a> Deposit<'a> {
         self.hear_of_durable();
         let own: HashSet<&str> = self.wrote.iter().map(|file| file.name.as_str()).collect();
         let (mut needs, mut there) = (Vec::new(), Lengths::default());
+        let is_fresh = self.location.is_far() && self.asked.is_some_and(|at| uptime().saturating_sub(at) < STILL_THERE);
         for (number, frames) in &self.used {
             let Some(payload) = self.payloads.get(number).filter(|payload| !own.contains(payload.name.as_str())) else {
                 continue;
             };
             // Asked anew: somebody may have removed it since.
-            if there.of(self.location.as_ref(), &payload.name)? != Some(payload.length) {
+            if !is_fresh && there.of(self.location.as_ref(), &payload.name)? != Some(payload.length) {
                 self.cache.forget(&payload.name)?;
                 return Err(StoreError::Missing { name: payload.name.clone() });
             }
@@ -391,6 +400,12 @@ impl<'a> Deposit<'a> {
         let holdings = Holdings { wrote: self.wrote, needs };
         Ok(Deposited { holdings, tally: self.tally, earlier: self.payloads, own })
     }
+}
+
+/// The time since the machine was started, which goes on while it is suspended.
+fn uptime() -> Duration {
+    let time = rustix::time::clock_gettime(rustix::time::ClockId::Boottime);
+    Duration::new(time.tv_sec.unsigned_abs(), u32::try_from(time.tv_nsec).unwrap_or(0))
 }
 
 /// Numbers in order as ranges of first and last.

@@ -71,15 +71,15 @@ impl Document {
     /// # Errors
     /// [`StoreError::Missing`], [`StoreError::Damaged`] when its bytes do not have the hash in its name.
     pub fn read(location: &dyn Location, name: &DocumentName) -> Result<Self, StoreError> {
-        let bytes = location.read_at_most(name.as_str(), LONGEST)?;
-        if Some(Hash::of(&bytes)) == name.hash() {
-            Ok(Self { name: name.clone(), bytes })
-        } else {
-            Err(StoreError::Damaged {
-                name: name.to_string(),
-                what: "its bytes do not have the hash in its name".to_owned(),
-            })
-        }
+        Self::proven(name, location.read_at_most(name.as_str(), LONGEST)?).ok_or_else(|| StoreError::Damaged {
+            name: name.to_string(),
+            what: "its bytes do not have the hash in its name".to_owned(),
+        })
+    }
+
+    /// These bytes as the document of a name, where they have the hash in it.
+    pub fn proven(name: &DocumentName, bytes: Vec<u8>) -> Option<Self> {
+        (Some(Hash::of(&bytes)) == name.hash()).then(|| Self { name: name.clone(), bytes })
     }
 
     /// The document as a value.

@@ -74,7 +74,9 @@ pub fn check_store(store: &Store, plan: &Plan, probe: &str) -> Result<(), StoreT
     // What a command left that was killed in the middle of this.
     let _ = location.discard_unpublished("probes/", false);
     let name = format!("probes/{probe}");
-    let probed = location.write(&name, probe.as_bytes()).and_then(|()| location.read(&name)).and_then(|bytes| {
+    // A place that checks what arrives said so with its answer; and that it can be read was seen when it was opened.
+    let read = || if location.checks_what_arrives() { Ok(probe.into()) } else { location.read(&name) };
+    let probed = location.write(&name, probe.as_bytes()).and_then(|()| read()).and_then(|bytes| {
         match location.remove(&name) {
             // A place where this account may only add is a good one: what is stored there nobody removes with its rights.
             Err(error) if !error.is_forbidden() => Err(error),

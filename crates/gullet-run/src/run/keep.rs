@@ -203,7 +203,10 @@ impl Driver<'_, '_> {
             host: record.host.name.clone(),
             since: record.started.to_string(),
         };
-        let machine_json = store.register(&machine)?;
+        let machine_json = match self.registered(&store, &record.machine) {
+            Some(known) => known,
+            None => store.register(&machine)?,
+        };
         if gullet_logbook::sweep::is_retired(&store, &record.machine)? {
             return Err(Reason::new("this machine was retired as a machine of the store meanwhile"));
         }
@@ -211,6 +214,13 @@ impl Driver<'_, '_> {
         let record = &Record { machine_json: Some(machine_json), previous, ..record.clone() };
         let name = store_record(record, &self.plan.seal, &store, self.state)?;
         Ok(name.to_string())
+    }
+
+    /// The hash of this machine's registration in a far store, which need not be asked for it: this machine's last good run, which
+    /// was found there, names it. Nothing of this program removes or replaces a registration.
+    fn registered(&self, store: &Store, machine: &str) -> Option<gullet_store::Hash> {
+        let last = &self.last_good.filter(|_| store.location().is_far())?.record;
+        last.machine_json.filter(|_| last.machine == machine && last.store == store.info().id)
     }
 
     /// Sends the records that waited for the store; one that it still cannot take goes on waiting. Each becomes a link of the

@@ -291,25 +291,26 @@ fn a_far_place_that_cannot_be_used_makes_no_run_fail_and_is_told_in_words() {
     place.gullet(&["verify", "--store", "far"]).exits(0);
 }
 
-/// How often runs go through trouble: a few times, and 500 times by `scripts/prove.sh`.
-fn rounds() -> u64 {
-    std::env::var("GULLET_CUTS").ok().and_then(|text| text.parse().ok()).unwrap_or(25)
-}
-
 #[test]
 fn whatever_happens_to_connections_nothing_half_is_whole_and_everything_goes_on() {
-    let (moto, place) = (Moto::start(), place());
-    // The stand-in takes longer to list the objects of some hundred runs than the usual limit of this test.
-    let (silence, limit) = if rounds() > 100 { (3_000, "limit = \"1500ms\"") } else { (700, "limit = \"300ms\"") };
-    let proxy = Proxy::before(moto.port, Duration::from_millis(silence), 20_261_129);
+    let moto = Moto::start();
+    go_through_trouble(moto.port, Duration::from_millis(300), 25);
+}
+
+/// So many runs with a copy go through a proxy that troubles every third connection to a server, whose limit is this.
+#[allow(clippy::print_stderr, reason = "its figures are asked for")]
+pub fn go_through_trouble(port: u16, limit: Duration, rounds: u64) {
+    let place = place();
+    let proxy = Proxy::before(port, limit * 2 + limit / 3, 20_261_129);
     with_copy(&place, proxy.port, "");
-    let text = fs::read_to_string(place.path("gullet.toml")).unwrap().replace("limit = \"1s\"", limit);
+    let text = fs::read_to_string(place.path("gullet.toml")).unwrap();
+    let text = text.replace("limit = \"1s\"", &format!("limit = \"{}ms\"", limit.as_millis()));
     place.file("gullet.toml", &text);
     place.gullet(&["store", "new", "depot"]).exits(0);
     place.gullet(&["run", "desk", "--quiet"]).exits(0);
     place.gullet(&["store", "copy", "depot"]).exits(0);
     let mut failed = 0;
-    for round in 0..rounds() {
+    for round in 0..rounds {
         write(&place, 100 + round);
         proxy.trouble(3);
         let run = place.gullet(&["run", "desk"]).exits(0);
@@ -331,9 +332,11 @@ fn whatever_happens_to_connections_nothing_half_is_whole_and_everything_goes_on(
     place.gullet(&["store", "copy", "depot"]).exits(0);
     place.gullet(&["verify", "--store", "far"]).exits(0);
     let copied = place.json(&["runs", "--store", "far"]);
-    assert_eq!(copied.as_array().unwrap().len() as u64, rounds() + 1);
-    assert_eq!(restored(&place, &["desk@latest", "--store", "far"]), noise(99 + rounds()));
-    assert!(proxy.done() > 20 && failed > 2, "{} connections in trouble, {failed} copies put off", proxy.done());
+    assert_eq!(copied.as_array().unwrap().len() as u64, rounds + 1);
+    assert_eq!(restored(&place, &["desk@latest", "--store", "far"]), noise(99 + rounds));
+    let done = proxy.done();
+    assert!(done > rounds * 4 / 5 && failed > 2, "{done} connections in trouble, {failed} copies put off");
+    eprintln!("{rounds} runs, {done} connections in trouble, {failed} copies put off");
 }
 
 #[test]
@@ -360,7 +363,15 @@ fn an_unchanged_run_asks_little_of_a_far_store() {
     let path = place.text("docs/7");
     let restore = asked(&["restore", "desk@latest", "--into", "out", "--path", &path]);
     // It does not grow with the number of files, of payload files, or of runs.
-    assert!(run <= 14 && restore <= 17, "{run} requests of a run, {restore} of a file that is restored");
+    assert!(run <= 10 && restore <= 17, "{run} requests of a run, {restore} of a file that is restored");
+    place.gullet(&["run", "desk", "--quiet"]).exits(0);
+    // The record that this machine keeps is believed only as long as it has the hash in its name.
+    let kept = fs::read_dir(place.path("state/stores")).unwrap().flatten().find_map(|store| {
+        let kept = store.path().join("newest/desk.json");
+        kept.exists().then_some(kept)
+    });
+    fs::write(kept.unwrap(), "{}").unwrap();
+    assert_eq!(asked(&["run", "desk", "--quiet"]), run + 1);
 }
 
 #[test]

@@ -1,0 +1,127 @@
+//! Reading records and remarks: each is believed only under the name that is its own.
+
+use gullet_store::{Document, DocumentName, Store, StoreError};
+
+use super::Logged;
+use crate::sealed::{self, OpenedDocument};
+use gullet_host::state::State;
+use gullet_model::record::{RECORD_VERSION, Record, Remark};
+
+/// Reads a run with the remarks about it, of which only the names are known.
+pub(super) fn read_with_remarks(
+    store: &Store,
+    name: &DocumentName,
+    remark_names: &[DocumentName],
+    state: Option<&State>,
+    unreadable: &mut Vec<(String, String)>,
+) -> Option<Logged> {
+    with_remarks(read_record(store, name, state), name, (store, remark_names, state), unreadable)
+}
+
+/// The same of this machine's newest run in a far store, whose record need not be read there: this machine keeps it, and it is the
+/// same bytes, for they have the hash in its name. That its name was listed says that it is there.
+pub(super) fn newest_with_remarks(
+    store: &Store,
+    name: &DocumentName,
+    remark_names: &[DocumentName],
+    state: &State,
+    unreadable: &mut Vec<(String, String)>,
+) -> Option<Logged> {
+    let app = name.folder().split('/').nth(1).unwrap_or_default();
+    let kept = || state.newest_record(&store.info().id, app).and_then(|bytes| Document::proven(name, bytes));
+    let read = match store.location().is_far().then(kept).flatten() {
+        Some(document) => opened(store, &document, Some(state)),
+        None => read_record(store, name, Some(state)),
+    };
+    with_remarks(read, name, (store, remark_names, Some(state)), unreadable)
+}
+
+fn with_remarks(
+    read: Result<OpenedDocument<Record>, StoreError>,
+    name: &DocumentName,
+    (store, remark_names, state): (&Store, &[DocumentName], Option<&State>),
+    unreadable: &mut Vec<(String, String)>,
+) -> Option<Logged> {
+    let mut unreadable_remarks = Vec::new();
+    let of_run = |record: &Record| {
+        let folder = format!("remarks/{}/{}/{}", record.app, record.machine, record.run);
+        let names = remark_names.iter().filter(|name| name.folder() == folder);
+        names.filter_map(|name| read_remark(store, name, state, &mut unreadable_remarks)).collect()
+    };
+    let logged = logged(read, name, of_run, unreadable);
+    unreadable.append(&mut unreadable_remarks);
+    logged
+}
+
+/// Reads a remark; what cannot be read is noted.
+pub(super) fn read_remark(
+    store: &Store,
+    name: &DocumentName,
+    state: Option<&State>,
+    unreadable: &mut Vec<(String, String)>,
+) -> Option<Remark> {
+    let read = sealed::read::<Remark>(store, name, state).and_then(|opened| {
+        let remark = &opened.document;
+        // `remarks/APP/MACHINE/RUN/…` is about `records/APP/MACHINE/…-RUN-HASH.json`.
+        let about = DocumentName::parse(&remark.record);
+        let folder =
+            about.as_ref().and_then(|about| Some(format!("remarks/{}", about.folder().strip_prefix("records/")?)));
+        let is_there = folder.is_some_and(|folder| name.folder() == format!("{folder}/{}", remark.run));
+        if is_there && name.stem() == remark.stem() { Ok(opened) } else { Err(misplaced(name)) }
+    });
+    read.map_err(|error| unreadable.push((name.to_string(), error.to_string()))).ok().map(|opened| opened.document)
+}
+
+/// A document lies under a name that is not its own: somebody copied it there.
+fn misplaced(name: &DocumentName) -> StoreError {
+    let what = "it is a copy: its contents belong under another name".to_owned();
+    StoreError::Damaged { name: name.to_string(), what }
+}
+
+/// Reads a run: its record, and what was said about it later; what cannot be read is noted.
+pub(super) fn read_run(
+    store: &Store,
+    name: &DocumentName,
+    state: Option<&State>,
+    remarks: impl FnOnce(&Record) -> Vec<Remark>,
+    unreadable: &mut Vec<(String, String)>,
+) -> Option<Logged> {
+    logged(read_record(store, name, state), name, remarks, unreadable)
+}
+
+fn logged(
+    read: Result<OpenedDocument<Record>, StoreError>,
+    name: &DocumentName,
+    remarks: impl FnOnce(&Record) -> Vec<Remark>,
+    unreadable: &mut Vec<(String, String)>,
+) -> Option<Logged> {
+    let read = read.and_then(|opened| {
+        let record = &opened.document;
+        let own = name.folder() == format!("records/{}/{}", record.app, record.machine) && name.stem() == record.stem();
+        if own { Ok(opened) } else { Err(misplaced(name)) }
+    });
+    let opened = read.map_err(|error| unreadable.push((name.to_string(), error.to_string()))).ok()?;
+    let OpenedDocument { document: record, keys, is_locked } = opened;
+    let mut remarks = remarks(&record);
+    remarks.sort_by_key(|remark| (remark.number, remark.at));
+    Some(Logged { name: name.to_string(), in_store: true, record, remarks, keys, is_locked })
+}
+
+/// Reads a record and refuses one of a newer form.
+fn read_record(
+    store: &Store,
+    name: &DocumentName,
+    state: Option<&State>,
+) -> Result<OpenedDocument<Record>, StoreError> {
+    opened(store, &store.document(name)?, state)
+}
+
+fn opened(store: &Store, document: &Document, state: Option<&State>) -> Result<OpenedDocument<Record>, StoreError> {
+    let version: serde_json::Value = document.parse()?;
+    let version = version.get("record").and_then(serde_json::Value::as_u64).unwrap_or(0);
+    if version > u64::from(RECORD_VERSION) {
+        let what = format!("it is a record of version {version}; this program knows versions up to {RECORD_VERSION}");
+        return Err(StoreError::Damaged { name: document.name.to_string(), what });
+    }
+    sealed::open(store, document, state)
+}
