@@ -10,14 +10,13 @@ echo "crash matrix: SIGKILL at every event of a run, and 500 times at random mom
 GULLET_KILLS=500 cargo test --workspace --test crash killed -- --nocapture
 echo "faults: the guard killed or stopped, main stopped, both killed, each at every event of a run"
 GULLET_FAULTS=all cargo test --workspace --test crash the_guard -- --nocapture
-echo "a proxy that cuts, stalls, flips and refuses: 500 runs with a copy"
-GULLET_CUTS=500 cargo test --workspace --test services far::whatever -- --nocapture
-echo "Ceph with its S3 gateway: all that a location must do, killed in the middle of copies, locks against a thief"
+echo "Ceph with its S3 gateway: all that a location must do, killed in the middle of copies, locks against a thief, and 500 runs with a copy"
+echo "  through a proxy that cuts, stalls, flips and refuses"
 if ! command -v radosgw >/dev/null; then
   apt-get update -qq
   DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends ceph-mon ceph-osd radosgw ceph-common
 fi
-cargo test --workspace --test services ceph:: -- --ignored --nocapture
+cargo test --workspace --test services ceph:: -- --ignored --nocapture --test-threads 1
 echo "racing writer: 200 rounds, 50 with each way of capturing"
 GULLET_RACES=50 cargo test --workspace --test cli racing::a_writer -- --nocapture
 echo "models: runs, thinnings, sweeps, kills and restores in 40 random orders; the same by two machines with clocks that jump"

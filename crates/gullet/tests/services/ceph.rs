@@ -9,7 +9,7 @@ use gullet_store::{BucketPlace, bucket};
 use jiff::Timestamp;
 
 use crate::conformance::check;
-use crate::far::{PART, bucket_at, noise, place, restored};
+use crate::far::{PART, bucket_at, go_through_trouble, noise, place, restored};
 use crate::harness::Place;
 use crate::servers::{free_port, printed};
 
@@ -121,6 +121,16 @@ fn a_gateway_that_dies_in_the_middle_of_a_copy_leaves_nothing_half() {
     place.gullet(&["verify", "--store", "far"]).exits(0).says("intact: 6 runs");
     fs::rename(place.path("depot"), place.path("ashes")).unwrap();
     assert_eq!(restored(&place, &["desk@latest", "--store", "far"]), noise(1));
+}
+
+/// 500 runs with a copy; `GULLET_CUTS` says another number.
+#[test]
+#[ignore = "it needs Ceph's packages: scripts/prove.sh"]
+fn whatever_happens_to_connections_everything_goes_on() {
+    let rounds = std::env::var("GULLET_CUTS").ok().and_then(|text| text.parse().ok()).unwrap_or(500);
+    let ceph = Ceph::start();
+    ceph.make("depot", false);
+    go_through_trouble(ceph.port, Duration::from_millis(1500), rounds);
 }
 
 #[test]
