@@ -4,6 +4,7 @@
 //! - [`due`]: what is due by the schedules, and what becomes of it.
 //! - [`notify`]: who is told of what.
 //! - [`overview`]: how applications stood over a time.
+//! - [`run`]: a run of an application or of a group, from the lock to the last hook. Begin reading here.
 //! - [`simulate`]: what the keep rules would leave.
 //! - [`status`]: whether an application is protected, from all that is known of it.
 //!
@@ -14,5 +15,6 @@ pub mod agenda;
 pub mod due;
 pub mod notify;
 pub mod overview;
+pub mod run;
 pub mod simulate;
 pub mod status;

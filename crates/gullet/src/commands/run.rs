@@ -1,20 +1,13 @@
 //! `gullet run`.
 
-use std::sync::mpsc::{Sender, channel};
-
 use clap::Args;
-use gullet_capture::plan::{Plan, PlanError, Request};
+use gullet_capture::plan::{PlanError, Request};
 use gullet_core::due::runs_of;
-use gullet_host::hook::Runner;
-use gullet_host::state::{State, SweepLock};
-use gullet_logbook::logbook::Recent;
+use gullet_core::run::{Audience, RunContext, RunError, Told};
 use gullet_model::Outcome;
 use gullet_model::definition::Loaded;
-use gullet_model::event::{Event, Listener};
-use gullet_model::ids::RunId;
 use gullet_model::problem::ProblemKind;
-use gullet_restore::restore::place::Journals;
-use gullet_run::run::{Ended, Group, HistoryError, Member, Refusal, Setup, execute, load_history};
+use gullet_run::run::Ended;
 
 use super::notify::send_after_work;
 use super::store::copy;
@@ -85,6 +78,8 @@ pub fn run(ui: &mut Ui, global: &Global, args: &RunArgs) -> Result<Exit, Command
     let mut exit = Exit::Complete;
     let sets = sets(&loaded, args)?;
     in_window(ui, &loaded, args, &sets, &outside)?;
+    let guard = guard_commands();
+    let context = RunContext { loaded: &loaded, state: &state, world: outside.world(), guard: &guard };
     for together in sets {
         let request = |app: &String| Request {
             app: app.clone(),
@@ -95,8 +90,11 @@ pub fn run(ui: &mut Ui, global: &Global, args: &RunArgs) -> Result<Exit, Command
             trigger: args.trigger.clone(),
         };
         let ended = match together.as_slice() {
-            [app] => vec![run_one(ui, &loaded, &state, &outside, request(app), !args.unattended)],
-            apps => run_together(ui, &loaded, &state, &outside, apps.iter().map(request).collect()),
+            [app] => {
+                let ended = context.run_app(request(app), &mut Narrator::new(ui, !args.unattended));
+                vec![ended.map_err(CommandError::from)]
+            }
+            apps => run_together(ui, context, apps.iter().map(request).collect()),
         };
         for ended in ended {
             exit = exit.worse(match ended {
@@ -181,77 +179,15 @@ fn sets(loaded: &Loaded, args: &RunArgs) -> Result<Vec<Vec<String>>, CommandErro
     Ok(definition.sets())
 }
 
-/// What the run of a group's application has to tell.
-enum ToldRun {
-    Event(Box<Event>),
-    Warning(String),
-}
-
-/// Tells what happens to somebody else.
-struct Teller {
-    number: usize,
-    out: Sender<(usize, ToldRun)>,
-}
-
-impl Listener for Teller {
-    fn hear(&mut self, event: &Event) {
-        // Nobody listens any more when the program ends.
-        let _ = self.out.send((self.number, ToldRun::Event(Box::new(event.clone()))));
-    }
-}
-
-/// Runs the applications of a group, each on a thread of its own. Nobody is asked to do something by hand.
-fn run_together(
-    ui: &mut Ui,
-    loaded: &Loaded,
-    state: &State,
-    outside: &RealWorld,
-    requests: Vec<Request>,
-) -> Vec<Result<Ended, CommandError>> {
+/// Runs the applications of a group. Nobody is asked to do something by hand.
+fn run_together(ui: &mut Ui, context: RunContext<'_>, requests: Vec<Request>) -> Vec<Result<Ended, CommandError>> {
     let apps: Vec<String> = requests.iter().map(|request| request.app.clone()).collect();
-    let group = Group::new(&apps);
     let mut narrations: Vec<Narration> = apps.iter().map(|app| Narration::new(false, Some(app.clone()))).collect();
-    std::thread::scope(|scope| {
-        let (out, told) = channel();
-        let mut threads = Vec::new();
-        for ((number, request), member) in requests.into_iter().enumerate().zip(group.members()) {
-            let out = out.clone();
-            threads.push(
-                scope.spawn(move || {
-                    run_with(loaded, state, outside, request, Some(member), &mut Teller { number, out })
-                }),
-            );
-        }
-        drop(out);
-        for (number, told) in told {
-            match told {
-                ToldRun::Event(event) => narrations[number].hear(ui, &event),
-                ToldRun::Warning(text) => ui.warning(&format!("{}: {text}", apps[number])),
-            }
-        }
-        let ended = threads.into_iter().map(|thread| {
-            thread.join().unwrap_or_else(|_| Err(CommandError::text(Exit::Failed, "a run ended unforeseen")))
-        });
-        ended.collect()
-    })
-}
-
-/// Runs one application from lock to last hook.
-pub fn run_one(
-    ui: &mut Ui,
-    loaded: &Loaded,
-    state: &State,
-    outside: &RealWorld,
-    request: Request,
-    attended: bool,
-) -> Result<Ended, CommandError> {
-    run_with(loaded, state, outside, request, None, &mut Narrator::new(ui, attended))
-}
-
-/// Who is told of a run: its events, and what there is to warn of before it begins.
-trait Audience: Listener {
-    /// A warning.
-    fn warn(&mut self, text: &str);
+    let ended = context.run_group(requests, &mut |number, told| match told {
+        Told::Event(event) => narrations[number].hear(ui, &event),
+        Told::Warning(text) => ui.warning(&format!("{}: {text}", apps[number])),
+    });
+    ended.into_iter().map(|ended| ended.map_err(CommandError::from)).collect()
 }
 
 impl Audience for Narrator<'_> {
@@ -260,113 +196,18 @@ impl Audience for Narrator<'_> {
     }
 }
 
-impl Audience for Teller {
-    fn warn(&mut self, text: &str) {
-        let _ = self.out.send((self.number, ToldRun::Warning(text.to_owned())));
-    }
-}
-
-/// Runs one application, and tells an audience.
-fn run_with(
-    loaded: &Loaded,
-    state: &State,
-    outside: &RealWorld,
-    request: Request,
-    member: Option<Member<'_>>,
-    audience: &mut dyn Audience,
-) -> Result<Ended, CommandError> {
-    let refused = request.clone();
-    let run = RunId::new(outside.world().random);
-    match begin(loaded, state, outside, request, run.clone(), member, audience) {
-        Ok(ended) => Ok(ended),
-        Err(error) => {
-            // It leaves a record all the same, and those who wait for its end are told.
-            if let Some(spec) = loaded.definition.app.get(&refused.app) {
-                let why = error.messages.join(": ");
-                match (Refusal { run, request: &refused, spec, outcome: Outcome::Refused, why })
-                    .tell(state, outside.world())
-                {
-                    Ok(complaints) => complaints.iter().for_each(|text| audience.warn(text)),
-                    Err(error) => audience.warn(&format!("it could not be recorded: {error}")),
-                }
+impl From<RunError> for CommandError {
+    fn from(error: RunError) -> Self {
+        match error {
+            RunError::State(error) => error.into(),
+            RunError::Plan(error) => error.into(),
+            RunError::NotWhole { ref app, .. } => {
+                let hint = format!("gullet restore {app} --undo, or --continue");
+                Self::new(Exit::Refused, &error).hint(hint)
             }
-            Err(error)
+            RunError::Stopped => Self::new(Exit::Interrupted, &error),
+            other => Self::new(Exit::Failed, &other),
         }
-    }
-}
-
-/// Makes everything ready, and runs.
-fn begin(
-    loaded: &Loaded,
-    state: &State,
-    outside: &RealWorld,
-    request: Request,
-    run: RunId,
-    member: Option<Member<'_>>,
-    audience: &mut dyn Audience,
-) -> Result<Ended, CommandError> {
-    let world = outside.world();
-    let app = request.app.clone();
-    let lock = state.lock(&app, &format!("run {run}, process {}", std::process::id()))?;
-    if let Some(why) = gullet_restore::restore::place::why_not_whole(state.folder(), &app) {
-        let error = CommandError::text(Exit::Refused, format!("`{app}` is not captured: {why}"));
-        return Err(error.hint(format!("gullet restore {app} --undo, or --continue")));
-    }
-    let _no_sweep = wait_for_sweep(audience, state, outside)?;
-    let mut store = open::store_for(loaded, &app);
-    let mut state = state.clone();
-    let mut recent = Recent::default();
-    if let Ok(opened) = &store {
-        match load_history(opened, &app, &mut state, world, &mut |text| audience.warn(text)) {
-            Ok(found) => recent = found,
-            Err(HistoryError::Store(error)) => store = Err(error),
-            Err(HistoryError::State(error)) => return Err(error.into()),
-        }
-    }
-    let state = &state;
-    let Recent { last_good, previous, damaged, .. } = recent;
-    let last_good = last_good.as_ref();
-    let runner = Runner {
-        world,
-        app,
-        run: run.to_string(),
-        family: run.to_string(),
-        folder: state.place(&["scratch"])?,
-        top: state.folder().to_path_buf(),
-    };
-    let plan = Plan::make(loaded, request, state.folder().to_path_buf(), &runner, last_good)?;
-    let guard = guard_commands();
-    let setup = Setup {
-        world,
-        state,
-        run,
-        plan: &plan,
-        lock,
-        store,
-        last_good,
-        previous,
-        guard: &guard,
-        old_state: &Journals,
-        damaged,
-        member,
-    };
-    Ok(execute(setup, audience))
-}
-
-/// Waits until no sweep is going on, and keeps others away.
-fn wait_for_sweep(audience: &mut dyn Audience, state: &State, outside: &RealWorld) -> Result<SweepLock, CommandError> {
-    let mut told = false;
-    loop {
-        if let Some(lock) = state.keep_sweeps_away()? {
-            return Ok(lock);
-        }
-        if outside.world().stop.asked().is_some() {
-            return Err(CommandError::text(Exit::Interrupted, "stopped while it waited for a sweep of the store"));
-        }
-        if !std::mem::replace(&mut told, true) {
-            audience.warn("waiting until the sweep of the store is over");
-        }
-        std::thread::sleep(std::time::Duration::from_millis(100));
     }
 }
 
