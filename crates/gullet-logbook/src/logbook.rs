@@ -22,7 +22,7 @@ pub struct Logged {
     pub name: String,
     /// Whether the record is in the store.
     pub in_store: bool,
-    /// The record.
+    /// What the run wrote about itself.
     pub record: Record,
     /// The remarks, oldest first.
     pub remarks: Vec<Remark>,
@@ -252,7 +252,7 @@ pub use list::{RunLine, RunList};
 pub use machines::MachineRuns;
 use noted::NotedBefore;
 pub(crate) use payload::payload_needed;
-use read::{newest_with_remarks, read_remark, read_run, read_with_remarks};
+use read::{each_document, newest_with_remarks, read_remark, read_run, read_with_remarks};
 
 impl Logbook {
     /// Reads the logbook of a store. What is encrypted is opened with what this machine kept in its `state`, or with the
@@ -267,14 +267,23 @@ impl Logbook {
         let written = NotedBefore::read(store, app, state);
         let remark_names = store.documents(&below("remarks"))?;
         let names = store.documents(&below("records"))?;
-        for name in &remark_names {
-            if let Some(remark) = read_remark(store, name, state, &mut book.unreadable) {
+        for (remark, mut unreadable) in each_document(store, &remark_names, |name| {
+            let mut unreadable = Vec::new();
+            (read_remark(store, name, state, &mut unreadable), unreadable)
+        }) {
+            book.unreadable.append(&mut unreadable);
+            if let Some(remark) = remark {
                 remarks.entry(remark.record.clone()).or_default().push(remark);
             }
         }
-        for name in &names {
-            let of_run = |_: &Record| remarks.remove(name.as_str()).unwrap_or_default();
-            book.runs.extend(read_run(store, name, state, of_run, &mut book.unreadable));
+        let named: Vec<(&DocumentName, Vec<Remark>)> =
+            names.iter().map(|name| (name, remarks.remove(name.as_str()).unwrap_or_default())).collect();
+        for (logged, mut unreadable) in each_document(store, &named, |(name, remarks)| {
+            let mut unreadable = Vec::new();
+            (read_run(store, name, state, |_| remarks.clone(), &mut unreadable), unreadable)
+        }) {
+            book.unreadable.append(&mut unreadable);
+            book.runs.extend(logged);
         }
         let all: HashSet<&str> = names.iter().chain(&remark_names).map(DocumentName::as_str).collect();
         let known = remarks.into_keys().filter(|record| !all.contains(record.as_str()));

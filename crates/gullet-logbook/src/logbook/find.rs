@@ -111,21 +111,21 @@ pub enum FindError {
     Several {
         /// What was asked for.
         wanted: String,
-        /// Their ids.
+        /// The ids of the runs that it may mean.
         found: Vec<String>,
     },
     /// Several machines have an application of this name.
     #[error("several machines have runs of `{app}`, so it must be said which one is meant")]
     Machines {
-        /// The application.
+        /// The name of the application.
         app: String,
-        /// The machines.
+        /// The machines that have runs of it.
         machines: Vec<MachineName>,
     },
     /// The application has no whole and complete run.
     #[error("`{app}` has no complete run{}", if elsewhere.is_empty() { "" } else { " by this machine" })]
     NoGood {
-        /// The application.
+        /// The name of the application.
         app: String,
         /// Other machines that have one.
         elsewhere: Vec<MachineName>,

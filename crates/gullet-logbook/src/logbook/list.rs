@@ -14,7 +14,7 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
 use super::order::{self, Ordered};
-use super::{Logbook, Logged, NotedBefore, read_remark, read_run};
+use super::{Logbook, Logged, NotedBefore, each_document, read_remark, read_run};
 use gullet_host::state::{State, file_name, write_whole};
 use gullet_model::ids::RunId;
 use gullet_model::outcome::Outcome;
@@ -29,7 +29,7 @@ const INDEX_VERSION: u32 = 1;
 pub struct RunLine {
     /// The run's id.
     pub run: RunId,
-    /// The application.
+    /// The name of the application.
     pub app: String,
     /// The worse of the record and what was found out later.
     pub outcome: Outcome,
@@ -71,7 +71,7 @@ pub struct RunLine {
     pub kept: bool,
     /// The name of the machine's host.
     pub host: String,
-    /// The machine.
+    /// The id of the machine that ran it.
     pub machine: String,
     /// The record's name in the store, or its path where it waits for the store.
     pub record: String,
@@ -225,21 +225,25 @@ impl RunList {
     ) {
         let before = known.len();
         let (mut found, mut is_new) = (Vec::with_capacity(names.len()), false);
-        let mut unindexed = Vec::new();
+        let (mut unindexed, mut unknown) = (Vec::new(), Vec::new());
         for name in names {
             let own = remark_folder(name).and_then(|folder| remarks.remove(folder.as_str())).unwrap_or_default();
             let is_same = |known: &Indexed| own.iter().map(|name| last_of(name)).eq(known.remarks.iter());
-            if let Some(known) = known.remove(name.as_str()).filter(is_same) {
-                found.push(known);
-                continue;
+            match known.remove(name.as_str()).filter(is_same) {
+                Some(known) => found.push(known),
+                None => unknown.push((*name, own)),
             }
-            let unreadable = self.unreadable.len();
-            let remarks = self.remarks_of(store, name, &own, state);
-            let Some(logged) = read_run(store, name, state, |_| remarks, &mut self.unreadable) else { continue };
+        }
+        for read in each_document(store, &unknown, |(name, remarks)| NewRun::read(store, name, remarks, state)) {
+            let NewRun { logged, remarks, unreadable, missing } = read;
+            let is_unreadable = !unreadable.is_empty();
+            self.unreadable.extend(unreadable);
+            self.missing.extend(missing);
+            let Some(logged) = logged else { continue };
             self.locked += u64::from(logged.is_locked);
-            let indexed = Indexed::of(&logged, own.iter().map(|name| last_of(name).to_owned()).collect());
+            let indexed = Indexed::of(&logged, remarks);
             // What could not be read is told each time, and an identity may come that opens what is locked.
-            if logged.is_locked || self.unreadable.len() > unreadable {
+            if logged.is_locked || is_unreadable {
                 unindexed.push(indexed);
             } else {
                 is_new = true;
@@ -252,19 +256,26 @@ impl RunList {
         runs.extend(found);
         runs.extend(unindexed);
     }
+}
 
-    /// The remarks about a run; one about another record is about one that is not there.
-    fn remarks_of(
-        &mut self,
-        store: &Store,
-        name: &DocumentName,
-        remarks: &[&DocumentName],
-        state: Option<&State>,
-    ) -> Vec<Remark> {
-        let read = remarks.iter().filter_map(|remark| read_remark(store, remark, state, &mut self.unreadable));
+/// A run that the index does not know as it is now.
+struct NewRun {
+    logged: Option<Logged>,
+    /// The names of the remarks about it, without their folder.
+    remarks: Vec<String>,
+    unreadable: Vec<(String, String)>,
+    missing: Vec<(String, String)>,
+}
+
+impl NewRun {
+    fn read(store: &Store, name: &DocumentName, remarks: &[&DocumentName], state: Option<&State>) -> Self {
+        let (mut unreadable, mut missing) = (Vec::new(), Vec::new());
+        let read = remarks.iter().filter_map(|remark| read_remark(store, remark, state, &mut unreadable));
+        // One about another record is about one that is not there.
         let (own, others): (Vec<Remark>, Vec<Remark>) = read.partition(|remark| remark.record == name.as_str());
-        self.missing.extend(others.into_iter().map(|remark| (remark.record, "a remark is about it".to_owned())));
-        own
+        missing.extend(others.into_iter().map(|remark| (remark.record, "a remark is about it".to_owned())));
+        let logged = read_run(store, name, state, |_| own, &mut unreadable);
+        Self { logged, remarks: remarks.iter().map(|name| last_of(name).to_owned()).collect(), unreadable, missing }
     }
 }
 

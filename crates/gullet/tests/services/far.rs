@@ -326,6 +326,9 @@ pub fn go_through_trouble(port: u16, limit: Duration, rounds: u64) {
         // What arrived damaged and could not be removed at once is sent anew.
         if round % 5 == 0 {
             place.gullet(&["store", "copy", "depot"]).exits(0);
+        }
+        // It reads everything each time.
+        if round % (rounds / 10).max(5) == 0 {
             place.gullet(&["verify", "--store", "far"]).exits(0);
         }
     }
