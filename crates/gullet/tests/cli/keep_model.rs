@@ -67,7 +67,7 @@ impl Model {
         }
         let mut command = self.place.command(arguments);
         let mut child = command.stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
-        std::thread::sleep(Duration::from_millis(self.rng.u64(..120)));
+        std::thread::sleep(Duration::from_millis(self.rng.u64(..60)));
         let _ = child.kill();
         let code = child.wait().unwrap().code();
         self.killed += u32::from(code.is_none());
