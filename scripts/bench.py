@@ -17,6 +17,8 @@ import time
 from contextlib import contextmanager
 from pathlib import Path
 
+import bench_far as bench_far_stores
+
 ROOT = Path(__file__).resolve().parent.parent
 GULLET = ROOT / "target/release/gullet"
 RESULTS = []
@@ -81,11 +83,12 @@ def disk(kind, size, folder):
 class Place:
     """A definition with its store and state in a folder."""
 
-    def __init__(self, folder, app, store_more=""):
+    def __init__(self, folder, app, store_more="", depot=None):
         self.folder = Path(folder)
         self.folder.mkdir(parents=True, exist_ok=True)
         self.definition = self.folder / "gullet.toml"
-        head = f'state = "{self.folder}/state"\n[store.depot]\nlocation = "{self.folder}/depot"\n{store_more}\n'
+        depot = depot or f'location = "{self.folder}/depot"\n'
+        head = f'state = "{self.folder}/state"\n[store.depot]\n{depot}{store_more}\n'
         self.definition.write_text(head + app)
         self.gullet("store", "new", "depot")
 
@@ -532,6 +535,12 @@ def bench_runs(work, times):
     measure("10,000 runs, 9,900 of them thinned")
 
 
+def bench_far(work, times):
+    say("far stores: copies of 1 GiB to Ceph and by SFTP; what an unchanged run and a single file ask")
+    bench_far_stores.copies(sys.modules[__name__], work, times)
+    bench_far_stores.questions(sys.modules[__name__], work, times)
+
+
 BENCHES = {
     "runs": bench_runs,
     "compare": bench_compare,
@@ -542,6 +551,7 @@ BENCHES = {
     "many": bench_many,
     "million": bench_million,
     "chunks": bench_chunks,
+    "far": bench_far,
 }
 
 
