@@ -25,11 +25,11 @@ const LONGEST_HOLD: Duration = Duration::from_secs(5 * 60);
 /// What somebody asks for.
 #[derive(Clone, Debug, Default)]
 pub struct Request {
-    /// The application.
+    /// The application's name in the definition.
     pub app: String,
     /// Parts to narrow the run to; all when empty.
     pub only: Vec<String>,
-    /// Why.
+    /// Why it is run, in the words of who asked for it.
     pub reason: Option<String>,
     /// Read everything anew, whatever the marks say.
     pub reread: bool,
@@ -61,7 +61,7 @@ pub enum PlanError {
     /// The application has no such part.
     #[error("`{app}` has no part `{part}`")]
     NoPart {
-        /// The application.
+        /// The name that was asked for.
         app: String,
         /// What was asked for.
         part: String,
@@ -82,7 +82,7 @@ pub enum PlanError {
     Each {
         /// The part's name in the definition.
         part: String,
-        /// Why.
+        /// What the command said, or what is wrong with what it printed.
         why: Reason,
     },
 }
@@ -98,7 +98,7 @@ pub struct PlannedPart {
     pub values: BTreeMap<String, String>,
     /// Where it comes from, filled in.
     pub source: PartSource,
-    /// Its definition.
+    /// The part as the definition has it.
     pub spec: Part,
     /// Absolute paths that belong to other parts, with their names; they are left out of this one.
     pub claimed: Vec<(PathBuf, String)>,
@@ -109,7 +109,7 @@ pub struct PlannedPart {
 pub struct PartDrift {
     /// How grave the definition holds it to be.
     pub drift: Drift,
-    /// In words.
+    /// What changed in its definition since the last good run, in words.
     pub text: String,
 }
 
@@ -125,9 +125,9 @@ pub struct PlannedCopy {
 /// Every step that a run will execute.
 #[derive(Clone, Debug)]
 pub struct Plan {
-    /// The application.
+    /// The application's name in the definition.
     pub app: String,
-    /// Its definition.
+    /// The application as the definition has it.
     pub spec: App,
     /// The store's name in the definition.
     pub store_name: String,
@@ -139,7 +139,7 @@ pub struct Plan {
     pub is_far: bool,
     /// The copies that the store gets after the run.
     pub copies: Vec<PlannedCopy>,
-    /// Zstandard level.
+    /// The level of Zstandard, 1 to 22.
     pub level: i32,
     /// Whom everything is encrypted to.
     pub seal: Recipients,
@@ -153,7 +153,7 @@ pub struct Plan {
     pub drift: Vec<PartDrift>,
     /// What the application says of itself.
     pub facts: Facts,
-    /// The request.
+    /// What was asked for.
     pub request: Request,
 }
 

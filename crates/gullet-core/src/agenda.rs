@@ -10,7 +10,7 @@ use crate::due::{Job, Scheduled};
 /// A run that is to come.
 #[derive(Clone, Debug)]
 pub struct ForeseenRun<'s> {
-    /// Its schedule.
+    /// The schedule that asks for it, and what it is of.
     pub scheduled: &'s Scheduled,
     /// When it is due.
     pub moment: DueMoment,

@@ -31,7 +31,7 @@ pub enum Job {
     Drill,
     /// A verification of a store.
     Verify,
-    /// A report.
+    /// A report that is to be sent.
     Report,
 }
 
@@ -114,7 +114,7 @@ impl Scheduled {
 pub trait DueWorld {
     /// What may go wrong.
     type Error;
-    /// The time.
+    /// The time of the system's clock.
     fn now(&self) -> Timestamp;
     /// Whether it was asked to stop. What runs goes on; the next call follows it up.
     fn is_stopped(&self) -> bool;

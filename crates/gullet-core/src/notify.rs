@@ -68,9 +68,9 @@ pub trait Courier {
 /// What became of a message.
 #[derive(Clone, Debug, PartialEq, Serialize)]
 pub struct Sent {
-    /// The message.
+    /// The id of the message.
     pub id: String,
-    /// To whom.
+    /// The name of the `notify` table that took it.
     pub to: String,
     /// When it was sent.
     pub at: Timestamp,

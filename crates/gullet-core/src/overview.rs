@@ -62,9 +62,9 @@ pub struct OverviewApp {
 /// A part of the newest complete run.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct OverviewPart {
-    /// Its name.
+    /// The name of the part.
     pub part: String,
-    /// Its kind.
+    /// The kind of the part, as records name it.
     pub kind: String,
     /// Where it was read from.
     pub sources: Vec<String>,
@@ -77,7 +77,7 @@ pub struct OverviewPart {
 /// A day that has a run.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct OverviewDay {
-    /// The day.
+    /// The day, in the zone of the report.
     pub day: Date,
     /// How many runs began on it.
     pub runs: usize,

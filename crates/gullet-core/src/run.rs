@@ -36,7 +36,7 @@ pub enum RunError {
     /// The application is not what it should be after a restore in place that was not finished.
     #[error("`{app}` is not captured: {why}")]
     NotWhole {
-        /// The application.
+        /// The name of the application.
         app: String,
         /// What is open.
         why: String,
@@ -54,14 +54,14 @@ pub enum RunError {
 
 /// Who is told of a run: its events, and what there is to warn of before it begins.
 pub trait Audience: Listener {
-    /// A warning.
+    /// Takes a warning, in words.
     fn warn(&mut self, text: &str);
 }
 
 /// What there is to tell of a run of a group.
 #[derive(Debug)]
 pub enum Told {
-    /// Something happened.
+    /// Something happened in the run.
     Event(Box<Event>),
     /// A warning before it begins.
     Warning(String),
@@ -70,7 +70,7 @@ pub enum Told {
 /// What all runs of a command have in common.
 #[derive(Clone, Copy)]
 pub struct RunContext<'a> {
-    /// The definition.
+    /// The definition that has the applications.
     pub loaded: &'a Loaded,
     /// The local state.
     pub state: &'a State,

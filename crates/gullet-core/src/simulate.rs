@@ -22,7 +22,7 @@ pub struct RunSizes {
 /// What would be left.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct Simulated {
-    /// The application.
+    /// The name of the application.
     pub app: String,
     /// How many runs are due in the time.
     pub runs: usize,

@@ -20,7 +20,7 @@ pub use machines::{MachineStatus, of_store};
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
 pub enum Severity {
-    /// Protected.
+    /// Protected as the definition wants it.
     Ok,
     /// Protected, with something to look at.
     Warning,
@@ -50,7 +50,7 @@ impl Severity {
 /// How one application stands.
 #[derive(Clone, Debug, PartialEq, Serialize)]
 pub struct AppStatus {
-    /// The application.
+    /// The name of the application.
     pub app: String,
     /// How it stands.
     pub level: Severity,
@@ -80,7 +80,7 @@ const AHEAD: SignedDuration = SignedDuration::from_mins(5);
 /// What status is told besides the logbook.
 #[derive(Clone, Debug, Default)]
 pub struct Circumstances {
-    /// The time.
+    /// The moment that the answer is for.
     pub now: Timestamp,
     /// How old the newest complete run may be, where the definition says so.
     pub expected_every: Option<SignedDuration>,
@@ -181,7 +181,7 @@ fn age_words(age: SignedDuration) -> String {
 /// A run, shortly.
 #[derive(Clone, Debug, PartialEq, Serialize)]
 pub struct RunMark {
-    /// Its id.
+    /// The id of the run.
     pub run: String,
     /// When it began.
     pub started: Timestamp,

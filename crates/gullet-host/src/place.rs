@@ -41,7 +41,7 @@ pub enum PlaceError {
     /// It is not said on which server the bucket is.
     #[error("`{location}`: it is not said which server has the bucket (`endpoint`, or AWS_ENDPOINT_URL)")]
     NoEndpoint {
-        /// The location.
+        /// The location as it was written.
         location: String,
     },
     /// The credentials cannot be had.
@@ -50,7 +50,7 @@ pub enum PlaceError {
     /// A line of the credentials is none.
     #[error("the credentials of `{location}`, line {line}: write NAME=VALUE with one of the names {known}")]
     Line {
-        /// The location.
+        /// The location as it was written.
         location: String,
         /// The line's number, from 1.
         line: usize,
@@ -60,7 +60,7 @@ pub enum PlaceError {
     /// A credential is missing.
     #[error("the credentials of `{location}` have no {name}")]
     NoCredential {
-        /// The location.
+        /// The location as it was written.
         location: String,
         /// What is missing.
         name: &'static str,
@@ -68,7 +68,7 @@ pub enum PlaceError {
     /// The certificate of the authority cannot be read.
     #[error("cannot read `{}`", path.display())]
     Authority {
-        /// The file.
+        /// The file with the credentials.
         path: PathBuf,
         /// What the system said.
         #[source]

@@ -16,12 +16,12 @@ pub enum RunningService {
     Postgres {
         /// The folder of its socket, by its own note; none where it has none.
         host: Option<PathBuf>,
-        /// Its port.
+        /// The TCP port that it listens at.
         port: u16,
     },
     /// A MariaDB server.
     Mariadb {
-        /// Its socket.
+        /// The socket that it listens at.
         socket: PathBuf,
         /// Whether its own arguments say so, or it is the usual one.
         is_said: bool,
@@ -35,19 +35,19 @@ pub enum RunningService {
     },
     /// An SQLite database that a process has open.
     Sqlite {
-        /// The database.
+        /// The file of the database.
         path: PathBuf,
-        /// The process.
+        /// The name of the program that has it open.
         program: String,
     },
     /// A web server.
     Web {
-        /// The process.
+        /// The name of the program that listens.
         program: String,
     },
     /// A mail server.
     Mail {
-        /// The process.
+        /// The name of the program that listens.
         program: String,
     },
 }

@@ -67,15 +67,15 @@ pub enum StateError {
     /// Others could change what is in it.
     #[error("the state folder `{}` cannot be trusted: {why}", path.display())]
     Open {
-        /// The folder.
+        /// The folder that others could change.
         path: PathBuf,
-        /// Who could.
+        /// Who could change it.
         why: String,
     },
     /// A file in it is not what it should be.
     #[error("`{}` in the state folder is damaged: {why}", path.display())]
     Damaged {
-        /// The file.
+        /// The file that is damaged.
         path: PathBuf,
         /// What is wrong.
         why: String,
@@ -83,7 +83,7 @@ pub enum StateError {
     /// A run of the application is going on.
     #[error("a run of `{app}` is going on ({who})")]
     Busy {
-        /// The application.
+        /// The name of the application.
         app: String,
         /// The run and process that the lock file names.
         who: String,
@@ -91,7 +91,7 @@ pub enum StateError {
     /// The store at a location is not the one that was there before.
     #[error("the store at `{location}` is another one than before: its id is {found}, not {expected}")]
     OtherStore {
-        /// The location.
+        /// The location where another store was.
         location: String,
         /// The id remembered.
         expected: String,
@@ -206,7 +206,7 @@ impl State {
         &self.machine
     }
 
-    /// The folder.
+    /// The state folder itself.
     pub fn folder(&self) -> &Path {
         &self.folder
     }

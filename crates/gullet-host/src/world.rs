@@ -15,7 +15,7 @@ pub trait Clock: Send + Sync {
     fn now(&self) -> Timestamp;
     /// Time since some fixed point, on a clock that runs through suspend and is never set.
     fn uptime(&self) -> Duration;
-    /// Waits.
+    /// Lets this thread rest for so long.
     fn sleep(&self, time: Duration);
 }
 
@@ -47,11 +47,11 @@ impl Stop {
 /// All of it together.
 #[derive(Clone, Copy)]
 pub struct World<'a> {
-    /// Time.
+    /// The clock, for points in time and spans.
     pub clock: &'a dyn Clock,
-    /// Randomness.
+    /// The source of random bytes.
     pub random: &'a dyn Random,
-    /// The machine.
+    /// The machine that this runs on.
     pub host: &'a Host,
     /// The environment that secrets may be taken from. Hooks do not get it.
     pub environment: &'a BTreeMap<String, String>,

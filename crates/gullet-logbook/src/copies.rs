@@ -48,19 +48,19 @@ pub enum CopyError {
     /// There is another store at the place of the copy.
     #[error("there is another store at {place}, so it cannot become a copy of this one")]
     OtherStore {
-        /// The place.
+        /// The place that has another store.
         place: String,
     },
     /// There is something that is no store.
     #[error("{place} is not empty and no store, so nothing is copied there")]
     NotEmpty {
-        /// The place.
+        /// The place that has something else.
         place: String,
     },
     /// There is nothing at the place, and nobody said that it is to be made.
     #[error("there is no copy at {place}")]
     NoCopy {
-        /// The place.
+        /// The place that has nothing.
         place: String,
     },
     /// A sweep is going on, which removes what is to be copied.
@@ -76,7 +76,7 @@ pub enum CopyError {
 pub struct CopyReport {
     /// Objects that were sent.
     pub objects: u64,
-    /// Their bytes.
+    /// The bytes that were sent.
     pub bytes: u64,
     /// Bytes that were there already and had not been read back yet.
     pub bytes_read_back: u64,

@@ -25,17 +25,17 @@ pub enum KeptBy {
     Future,
     /// A copy of its store does not have it yet.
     NotCopied,
-    /// `newest`.
+    /// The rule `newest`: it is among the newest runs.
     Newest,
-    /// `everything_for`.
+    /// The rule `everything_for`: it is young enough.
     Everything,
-    /// `one_a_day_for`.
+    /// The rule `one_a_day_for`: it stands for its day.
     OneADay,
-    /// `one_a_week_for`.
+    /// The rule `one_a_week_for`: it stands for its week.
     OneAWeek,
-    /// `one_a_month_for`.
+    /// The rule `one_a_month_for`: it stands for its month.
     OneAMonth,
-    /// `one_a_year_for`.
+    /// The rule `one_a_year_for`: it stands for its year.
     OneAYear,
 }
 

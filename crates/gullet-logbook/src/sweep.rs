@@ -46,25 +46,25 @@ pub enum SweepError {
     /// What a document says is not known, so nothing can be known to be unneeded.
     #[error("`{name}` cannot be read, so it is not known what it needs, and nothing is removed: {why}")]
     Unreadable {
-        /// The document.
+        /// The document that could not be read.
         name: String,
-        /// Why.
+        /// Why it could not be read, in words.
         why: String,
     },
     /// The run must stay.
     #[error("run {run} is not thinned: {why}")]
     Kept {
-        /// The run.
+        /// The id of the run.
         run: String,
-        /// Why.
+        /// Why the run must stay, in words.
         why: String,
     },
     /// It cannot be done as this machine, or to it.
     #[error("machine `{machine}`: {why}")]
     Machine {
-        /// The machine.
+        /// The id of the machine.
         machine: String,
-        /// Why.
+        /// Why it cannot be done as this machine, or to it.
         why: String,
     },
 }
@@ -72,7 +72,7 @@ pub enum SweepError {
 /// `retired/MACHINE/TIME-HASH.json`: a machine is gone for good, and others may remove what it stored and nobody needs.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Retired {
-    /// The machine.
+    /// The id of the machine that is gone for good.
     pub machine: String,
     /// When it was retired.
     pub at: Timestamp,
@@ -226,7 +226,7 @@ enum NeededFrames {
 
 /// Removes what nobody needs any more.
 pub struct Sweeper<'a> {
-    /// The store.
+    /// The store that is swept.
     pub store: &'a Store,
     /// The local state.
     pub state: &'a State,

@@ -113,7 +113,7 @@ pub struct VerifyReport {
 /// What a hash that was kept elsewhere proves: the record whose name ends in it, and all before that.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct Anchor {
-    /// The hash.
+    /// The hash that was kept elsewhere.
     pub hash: Hash,
     /// The run whose record has it.
     pub run: Option<String>,
@@ -134,13 +134,13 @@ impl VerifyReport {
 
 /// What is verified.
 pub struct Verification<'a> {
-    /// The store.
+    /// The store that is verified.
     pub store: &'a Store,
-    /// Its logbook.
+    /// The logbook of the store.
     pub book: &'a Logbook,
     /// The runs to look at.
     pub runs: &'a [&'a Logged],
-    /// How thoroughly.
+    /// How much of each run is read.
     pub depth: Depth,
     /// A hash that was kept elsewhere.
     pub anchor: Option<Hash>,

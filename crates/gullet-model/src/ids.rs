@@ -7,7 +7,7 @@ use serde::{Deserialize, Serialize};
 
 /// A source of randomness for ids.
 pub trait Random: Send + Sync {
-    /// Fills `bytes`.
+    /// Fills `bytes` with what nobody can foresee.
     fn fill(&self, bytes: &mut [u8]);
 }
 

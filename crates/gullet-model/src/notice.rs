@@ -10,9 +10,9 @@ use crate::record::{Problem, Record};
 /// What there is to tell of a run, from its record.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct Notice {
-    /// The run.
+    /// The id of the run.
     pub run: String,
-    /// The application.
+    /// The name of the application.
     pub app: String,
     /// What people call it.
     pub title: Option<String>,

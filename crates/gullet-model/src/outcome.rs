@@ -56,7 +56,7 @@ impl Outcome {
         }
     }
 
-    /// In words.
+    /// The outcome as tables and records say it.
     pub fn words(self) -> &'static str {
         match self {
             Self::Complete => "complete",

@@ -44,11 +44,11 @@ pub enum CompareError {
     /// A listing cannot be read.
     #[error("run {run}: the listing of `{part}` cannot be read")]
     Store {
-        /// The run.
+        /// The id of the run.
         run: String,
-        /// The part.
+        /// The name of the part.
         part: String,
-        /// Why.
+        /// Why its listing or its contents cannot be read.
         #[source]
         source: Box<StoreError>,
     },
@@ -73,7 +73,7 @@ pub enum ChangeKind {
     Added,
     /// Only the first has it.
     Gone,
-    /// Other contents.
+    /// The contents are others.
     Changed,
     /// The same contents; another owner, mode, time or attribute.
     Touched,
@@ -84,7 +84,7 @@ pub enum ChangeKind {
 /// A path that differs.
 #[derive(Clone, Debug, PartialEq, Serialize)]
 pub struct PathChange {
-    /// How.
+    /// The kind of difference.
     pub what: ChangeKind,
     /// The path; where it was moved, the new one.
     pub path: PathName,
@@ -102,7 +102,7 @@ pub struct PathChange {
 /// A fact that differs.
 #[derive(Clone, Debug, PartialEq, Serialize)]
 pub struct FactChange {
-    /// Its name.
+    /// The name of the fact.
     pub fact: String,
     /// What it was.
     pub was: Option<serde_json::Value>,
@@ -117,7 +117,7 @@ pub struct DifferenceCounts {
     pub added: u64,
     /// Only the first has them.
     pub gone: u64,
-    /// Other contents.
+    /// Paths with other contents.
     pub changed: u64,
     /// The same contents, and not quite the same otherwise.
     pub touched: u64,
@@ -135,7 +135,7 @@ impl DifferenceCounts {
 /// What differs in a part.
 #[derive(Clone, Debug, Default, PartialEq, Serialize)]
 pub struct PartComparison {
-    /// The part.
+    /// The name of the part.
     pub part: String,
     /// Why it cannot be compared: only one has it, or it is not there to be compared with.
     #[serde(skip_serializing_if = "Option::is_none")]

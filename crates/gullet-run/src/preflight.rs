@@ -82,7 +82,7 @@ pub struct Preflight<'a> {
     pub store: Result<&'a Store, StoreTrouble>,
     /// The application's logbook.
     pub book: &'a Logbook,
-    /// Runs probes.
+    /// Runs the commands of probes.
     pub runner: &'a Runner<'a>,
 }
 

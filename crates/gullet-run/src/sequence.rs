@@ -38,7 +38,7 @@ pub struct StepShape {
     pub goes_on_if_held: bool,
 }
 
-/// One part.
+/// What the sequence must know of one part.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub struct PartShape {
     /// Without it the run fails.
@@ -121,7 +121,7 @@ pub enum TaskResult {
 pub enum PartState {
     /// Not captured yet.
     Open,
-    /// Captured.
+    /// It is captured and waits to be stored.
     Captured,
     /// Could not be captured.
     Failed,

@@ -46,7 +46,7 @@ pub struct Need {
 /// What went into a deposit so far.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub struct DepositTally {
-    /// Chunks offered.
+    /// Chunks that were put in, known or new.
     pub chunks: u64,
     /// Chunks that were new to the store.
     pub new_chunks: u64,
@@ -146,7 +146,7 @@ pub struct Deposit<'a> {
     numbers: HashMap<String, Option<i64>>,
     /// Payload files of earlier runs, and whether they can be stood on.
     present: HashMap<i64, bool>,
-    /// Their lengths.
+    /// The lengths of earlier payload files, as they were asked for.
     lengths: Lengths,
     /// The uptime when the first of them was asked for.
     asked: Option<Duration>,

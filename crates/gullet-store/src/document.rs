@@ -59,7 +59,7 @@ impl fmt::Display for DocumentName {
 /// A document's bytes, proven by its name.
 #[derive(Clone, Debug)]
 pub struct Document {
-    /// Its name.
+    /// The name that proves its bytes.
     pub name: DocumentName,
     /// Its bytes as stored.
     pub bytes: Vec<u8>,

@@ -30,7 +30,7 @@ pub enum Exit {
 }
 
 impl Exit {
-    /// The number.
+    /// The number that the program ends with.
     pub fn code(self) -> u8 {
         match self {
             Self::Complete => 0,

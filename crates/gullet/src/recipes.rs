@@ -2,7 +2,7 @@
 
 /// One of them.
 pub struct Recipe {
-    /// Its name.
+    /// The name that `gullet new --recipe` takes.
     pub name: &'static str,
     /// What it is for, on one line.
     pub about: &'static str,

@@ -58,7 +58,7 @@ pub struct Staging {
 }
 
 impl Staging {
-    /// Nothing yet.
+    /// For a run of an application, with nothing staged yet.
     pub fn new(state: &State, app: &str, run: &str) -> Self {
         Self {
             state: state.clone(),

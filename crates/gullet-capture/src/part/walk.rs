@@ -439,7 +439,7 @@ pub fn name_of(path: &Path) -> PathName {
 /// What a part would have, before a run: how much, and what is left out.
 #[derive(Clone, Debug, Default, PartialEq, Eq, serde::Serialize)]
 pub struct Survey {
-    /// Regular files.
+    /// How many regular files.
     pub files: u64,
     /// Bytes in them.
     pub bytes: u64,

@@ -68,7 +68,7 @@ pub enum Stage {
     Waiting,
     /// It is about to be started.
     Starting,
-    /// It runs.
+    /// A process of this machine is running it.
     Running(Process),
     /// Its process is over, and its record is not found yet.
     Over,

@@ -22,7 +22,7 @@ pub enum Content {
         subject: String,
         /// When it was due.
         due: Timestamp,
-        /// Why not.
+        /// Why it did not happen, in words.
         why: String,
         /// The machine's name.
         host: String,
@@ -31,25 +31,25 @@ pub enum Content {
     Failed {
         /// What, in words.
         subject: String,
-        /// Why not.
+        /// Why it could not be done, in words.
         why: String,
         /// The machine's name.
         host: String,
     },
     /// That a drill failed.
     DrillFailed {
-        /// The application.
+        /// The name of the application.
         app: String,
         /// The run that was to be restored; none where none could be chosen or opened.
         run: Option<String>,
-        /// Why.
+        /// Why it failed, in words.
         why: String,
         /// The machine's name.
         host: String,
     },
     /// That something in a store is damaged.
     Damaged {
-        /// The store.
+        /// The place of the store, as people name it.
         store: String,
         /// What, each with its run or its name.
         damage: Vec<String>,
@@ -66,7 +66,7 @@ pub enum Content {
 /// What is wrong with a definition.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct DefinitionFlaws {
-    /// Its file.
+    /// The path of the definition's file.
     pub path: String,
     /// The machine's name.
     pub host: String,

@@ -10,7 +10,7 @@ use crate::status::{AppStatus, Severity};
 /// How all applications stand, the worst first.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct Report {
-    /// Its name.
+    /// The report's name in the definition.
     pub name: String,
     /// The machine's name.
     pub host: String,
@@ -30,7 +30,7 @@ pub struct Report {
 /// How an application stands.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct ReportedApp {
-    /// The application.
+    /// The name of the application.
     pub app: String,
     /// What people call it.
     pub title: Option<String>,
@@ -55,7 +55,7 @@ pub struct ReportedApp {
 /// A run of the time that the report is about.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct ReportedRun {
-    /// Its id.
+    /// The id of the run.
     pub run: String,
     /// How it ended.
     pub outcome: Outcome,

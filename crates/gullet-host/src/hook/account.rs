@@ -9,9 +9,9 @@ use nix::unistd::User;
 /// An account of this machine: of the password file, or of a directory that the system asks (nsswitch.conf(5)).
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Account {
-    /// Its name.
+    /// The name that the system knows it by.
     pub name: String,
-    /// Its number.
+    /// The number that the kernel knows it by.
     pub uid: u32,
     /// The number of its own group.
     pub gid: u32,
@@ -28,7 +28,7 @@ pub enum AccountError {
     /// It cannot be told whether there is.
     #[error("the account `{name}` cannot be looked up")]
     Unknown {
-        /// Its name.
+        /// The name that no account has.
         name: String,
         /// What the system said.
         #[source]
@@ -40,9 +40,9 @@ pub enum AccountError {
     /// A place cannot be opened to it.
     #[error("`{}` cannot be opened to `{name}`", path.display())]
     Place {
-        /// The account.
+        /// The name of the account.
         name: String,
-        /// The place.
+        /// The folder or file that it must reach.
         path: PathBuf,
         /// What the system said.
         #[source]

@@ -23,7 +23,7 @@ const GIVE_UP: Duration = Duration::from_secs(5);
 /// A process that cannot be taken for another one.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 pub struct Process {
-    /// Its number.
+    /// The number that the kernel gave it, which may be given again when it has ended.
     pub pid: i32,
     /// When it started, in clock ticks since the boot.
     pub started: u64,
@@ -54,7 +54,7 @@ impl Process {
         Some(Self { pid, started: stat(pid)?.started })
     }
 
-    /// This process.
+    /// The process that asks.
     pub fn own() -> Self {
         let pid = i32::try_from(std::process::id()).unwrap_or(0);
         Self { pid, started: stat(pid).map_or(0, |stat| stat.started) }

@@ -9,7 +9,7 @@ use gullet_model::step::Facts;
 pub struct Notes {
     /// Facts by name.
     pub facts: Facts,
-    /// Warnings.
+    /// What the command warned of, in words.
     pub warnings: Vec<String>,
     /// What an export is known not to carry.
     pub omits: Vec<String>,

@@ -35,7 +35,7 @@ pub struct Limits;
 impl Limits {
     /// A hook, an `enter`, a `release`.
     pub const HOOK: Duration = Duration::from_secs(5 * 60);
-    /// A probe.
+    /// What a probe may take.
     pub const PROBE: Duration = Duration::from_secs(30);
     /// An export or a command part.
     pub const EXPORT: Duration = Duration::from_secs(60 * 60);
@@ -61,7 +61,7 @@ pub enum HookError {
     /// The file for its output or notes could not be made.
     #[error("cannot open `{}`", path.display())]
     File {
-        /// The file.
+        /// The file that could not be opened.
         path: PathBuf,
         /// What the system said.
         #[source]
@@ -87,7 +87,7 @@ pub struct Call<'a> {
     pub stdout: Option<PathBuf>,
     /// The folder to run in, where the command says none.
     pub dir: Option<PathBuf>,
-    /// Further environment.
+    /// Variables of the environment besides those of the definition.
     pub env: BTreeMap<String, String>,
     /// Further environment that must not appear in what is kept.
     pub secrets: BTreeMap<String, String>,

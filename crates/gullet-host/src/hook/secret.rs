@@ -25,7 +25,7 @@ pub enum SecretError {
     File {
         /// The variable it is for.
         variable: String,
-        /// The file.
+        /// The file that has the secret.
         path: PathBuf,
         /// What the system said.
         #[source]
@@ -36,7 +36,7 @@ pub enum SecretError {
     Open {
         /// The variable it is for.
         variable: String,
-        /// The file.
+        /// The file that has the secret.
         path: PathBuf,
         /// Its permission bits.
         mode: u32,
@@ -46,7 +46,7 @@ pub enum SecretError {
     Command {
         /// The variable it is for.
         variable: String,
-        /// The program.
+        /// The program that prints the secret.
         program: String,
     },
 }

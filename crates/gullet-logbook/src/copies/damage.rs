@@ -16,7 +16,7 @@ use crate::logbook::Logbook;
 pub struct DamagedCopy<'a> {
     /// Its name in the definition.
     pub name: &'a str,
-    /// Its place.
+    /// The place of the copy, as people name it.
     pub place: &'a str,
     /// Its own logbook.
     pub book: &'a Logbook,

@@ -15,9 +15,9 @@ const NAMED: usize = 20;
 /// What was found of one run.
 #[derive(Clone, Debug, Serialize)]
 pub struct RunVerdict {
-    /// The run.
+    /// The id of the run.
     pub run: String,
-    /// The application.
+    /// The name of the application.
     pub app: String,
     /// Whether its captures were removed, so that only its record is left.
     pub thinned: bool,
@@ -54,7 +54,7 @@ impl RunVerdict {
 /// What is lost of one part.
 #[derive(Clone, Debug, Default, Serialize)]
 pub struct PartLoss {
-    /// The part.
+    /// The name of the part.
     pub part: String,
     /// The first paths.
     pub paths: Vec<String>,

@@ -8,9 +8,9 @@ use std::sync::Arc;
 /// A definition file as it was read.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Source {
-    /// Its path.
+    /// The path of the file.
     pub path: PathBuf,
-    /// Its text.
+    /// The whole text of the file.
     pub text: String,
 }
 

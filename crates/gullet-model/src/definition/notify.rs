@@ -211,7 +211,7 @@ impl ReportSpec {
 pub struct MailServer {
     /// Its name or address.
     pub host: String,
-    /// Its port.
+    /// The TCP port that it listens at.
     pub port: u16,
     /// Whether TLS begins with the first byte.
     pub implicit_tls: bool,

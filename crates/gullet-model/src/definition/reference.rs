@@ -30,7 +30,7 @@ pub struct TableEntry {
 /// A key of a table.
 #[derive(Clone, Debug, Serialize)]
 pub struct KeyEntry {
-    /// Its name.
+    /// The key as it is written in the definition.
     pub name: String,
     /// What its value is.
     pub value: String,

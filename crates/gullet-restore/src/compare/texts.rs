@@ -18,11 +18,11 @@ const TEXT_WITHIN: Duration = Duration::from_secs(5);
 /// What differs in a text.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct TextChange {
-    /// The file.
+    /// The path of the file in the listing.
     pub path: PathName,
     /// Lines: `-` and `+` before what only the one or the other has, a blank before what both have.
     pub lines: Vec<String>,
-    /// Further lines.
+    /// How many further lines differ and are not shown.
     pub more: usize,
 }
 

@@ -15,15 +15,15 @@ use gullet_model::record::Capture;
 /// A path or a part in one run.
 #[derive(Clone, Debug, PartialEq, Serialize)]
 pub struct TracedRun {
-    /// The run.
+    /// The id of the run.
     pub run: String,
-    /// The application.
+    /// The name of the application.
     pub app: String,
     /// When the run began.
     pub started: Timestamp,
     /// The run's outcome.
     pub outcome: Outcome,
-    /// The part.
+    /// The name of the part that has the path.
     pub part: String,
     /// What of it: its path, where a path is traced.
     #[serde(skip_serializing_if = "Option::is_none")]

@@ -48,7 +48,7 @@ pub enum DrillError {
     /// The scratch place has no room.
     #[error("{free} free at {}, and the drill needs {wanted}", place.display())]
     Space {
-        /// The place.
+        /// The folder of the drill.
         place: PathBuf,
         /// What is free.
         free: String,
@@ -58,7 +58,7 @@ pub enum DrillError {
     /// The scratch place lies where it must not.
     #[error("the scratch folder {} lies in {what}", place.display())]
     Place {
-        /// The place.
+        /// The folder that was asked for.
         place: PathBuf,
         /// What it lies in.
         what: String,
@@ -77,7 +77,7 @@ pub enum DrillError {
 /// One thing that was looked at.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct DrillCheck {
-    /// What.
+    /// The part or the check that was looked at.
     pub what: String,
     /// Whether it holds.
     pub ok: bool,
@@ -90,7 +90,7 @@ pub struct DrillCheck {
 /// What came of a drill.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct DrillReport {
-    /// The run.
+    /// The id of the run.
     pub run: String,
     /// Whether it is proven: every check holds, and nothing stands in `unproven`.
     pub proven: bool,

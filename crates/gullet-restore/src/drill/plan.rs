@@ -20,9 +20,9 @@ use gullet_model::words::{chain, count, duration, millis, size};
 /// What a drill will do.
 #[derive(Clone, Debug, Serialize)]
 pub struct DrillPlan {
-    /// The application.
+    /// The name of the application.
     pub app: String,
-    /// The run.
+    /// The id of the run that is proven.
     pub run: String,
     /// The run's outcome.
     pub outcome: Outcome,

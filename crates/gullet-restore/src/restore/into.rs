@@ -32,7 +32,7 @@ pub enum RestoreError {
     /// The run has no such part.
     #[error("run {run} has no part `{part}`")]
     NoPart {
-        /// The run.
+        /// The id of the run.
         run: String,
         /// What was asked for.
         part: String,
@@ -42,7 +42,7 @@ pub enum RestoreError {
     /// Its captures were removed.
     #[error("run {run} has nothing to restore: its captures were removed, and only its record is left")]
     Thinned {
-        /// The run.
+        /// The id of the run.
         run: String,
     },
     /// What is asked for is not one file.
@@ -57,9 +57,9 @@ pub enum RestoreError {
     /// The run captured nothing.
     #[error("run {run} has nothing to restore: it is {outcome}")]
     Nothing {
-        /// The run.
+        /// The id of the run.
         run: String,
-        /// Its outcome.
+        /// How the run ended.
         outcome: Outcome,
     },
 }
@@ -67,7 +67,7 @@ pub enum RestoreError {
 /// One part to restore.
 #[derive(Clone, Debug, Serialize)]
 pub struct RestorePart {
-    /// Its name.
+    /// The name of the part.
     pub part: String,
     /// Where its paths are put below.
     pub to: PathBuf,
@@ -89,15 +89,15 @@ pub struct RestorePart {
 /// What will be restored, and where to.
 #[derive(Clone, Debug, Serialize)]
 pub struct RestorePlan {
-    /// The run.
+    /// The id of the run that is restored.
     pub run: String,
-    /// The application.
+    /// The name of the application.
     pub app: String,
     /// The run's outcome.
     pub outcome: Outcome,
     /// Why the parts are not from one point in time, where they are not.
     pub no_hold: Option<String>,
-    /// The folder.
+    /// The folder that everything is written into.
     pub into: PathBuf,
     /// The parts, in the order of the record.
     pub parts: Vec<RestorePart>,
@@ -114,7 +114,7 @@ pub struct RestorePlan {
 /// What came of a restore.
 #[derive(Clone, Debug, PartialEq, Serialize)]
 pub struct RestoreReport {
-    /// The parts.
+    /// What came of each part.
     pub parts: Vec<PartResult>,
     /// Complete, complete with warnings (attributes not set), or incomplete; interrupted when it was stopped.
     pub outcome: Outcome,

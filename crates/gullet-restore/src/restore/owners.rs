@@ -18,9 +18,9 @@ pub enum OwnerError {
     /// Nobody is called so.
     #[error("there is nobody called `{name}` {place}")]
     Nobody {
-        /// The name.
+        /// The name that was given.
         name: String,
-        /// Where.
+        /// Where there is nobody of that name, in words.
         place: &'static str,
     },
 }

@@ -24,11 +24,11 @@ const NAMED: usize = 20;
 /// What came of one part.
 #[derive(Clone, Debug, Default, PartialEq, Serialize)]
 pub struct PartResult {
-    /// Its name.
+    /// The name of the part.
     pub part: String,
     /// Files written and proven.
     pub files: u64,
-    /// Bytes written.
+    /// Bytes of contents that were written.
     pub bytes: u64,
     /// Other things written: folders, links, pipes, devices.
     pub others: u64,

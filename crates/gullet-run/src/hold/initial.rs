@@ -6,7 +6,7 @@ use gullet_model::definition::{HoldStep, OneOrMany, Probe};
 /// The state that probes say an application is in.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum InitialState {
-    /// It serves.
+    /// It serves its users.
     Serving,
     /// It is held already.
     Held,

@@ -12,7 +12,7 @@ use gullet_model::step::CommandReport;
 /// The first line that a guard gets: everything that it needs to know.
 #[derive(Clone, Debug, Serialize, Deserialize)]
 pub struct Order {
-    /// The application.
+    /// The name of the application.
     pub app: String,
     /// The run, or `by hand`.
     pub run: String,
@@ -26,7 +26,7 @@ pub struct Order {
     pub notes: std::path::PathBuf,
     /// A private folder that commands may use.
     pub scratch: std::path::PathBuf,
-    /// The machine.
+    /// The machine that the run is on.
     pub host: Host,
     /// Whether the hold stays when main is gone, until its limit.
     pub by_hand: bool,
@@ -90,7 +90,7 @@ pub struct GuardAnswer {
 pub struct Loss {
     /// [`ProblemKind::HoldLimit`] or [`ProblemKind::HoldLost`].
     pub kind: ProblemKind,
-    /// In words.
+    /// Why it was lost, in words.
     pub why: String,
 }
 
@@ -118,16 +118,16 @@ pub(super) enum FromGuard {
     Released,
     /// It cannot be a guard.
     Refused {
-        /// Why.
+        /// Why it does not begin, in words.
         why: String,
     },
     /// An operation is done.
     Done(Box<GuardAnswer>),
     /// The guard released by itself, or lost a session: whatever is captured is void.
     Lost {
-        /// Why.
+        /// What took the hold away.
         loss: Loss,
-        /// When.
+        /// The moment at which it was lost.
         at: Timestamp,
     },
 }

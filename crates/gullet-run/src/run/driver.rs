@@ -68,7 +68,7 @@ pub struct Setup<'a> {
 pub struct Ended {
     /// Its outcome, with that of the hooks after the record.
     pub outcome: Outcome,
-    /// Its record.
+    /// The record as it was written, or as it waits.
     pub record: Record,
     /// The record's name in the store, or its path where it waits.
     pub name: String,

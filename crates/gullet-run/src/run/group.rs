@@ -47,7 +47,7 @@ pub struct Member<'g> {
 /// One application of the group was not held and will not be, or was left already, so that nothing fits together any more.
 #[derive(Debug)]
 pub(crate) struct MissedHold {
-    /// Its name.
+    /// The name of the application.
     pub(crate) app: String,
 }
 

@@ -94,7 +94,7 @@ enum Folded {
     Died(Box<Record>),
     /// The run of this id is recorded already.
     Recorded(String),
-    /// Nothing.
+    /// The log has nothing that could become a record.
     Nothing,
 }
 

@@ -22,11 +22,11 @@ pub struct Refusal<'a> {
     pub run: RunId,
     /// What was asked for.
     pub request: &'a Request,
-    /// The application.
+    /// The application as the definition has it.
     pub spec: &'a App,
     /// Whether it was refused, or was due by a schedule and missed.
     pub outcome: Outcome,
-    /// Why not.
+    /// Why it could not begin, in words.
     pub why: String,
 }
 

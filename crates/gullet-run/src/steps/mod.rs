@@ -21,7 +21,7 @@ pub use command::PlannedCommand;
 /// One line of a plan: a step, or one command of a step.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct PlanStep {
-    /// When.
+    /// The time of the run at which it happens, in words.
     pub when: &'static str,
     /// Which step, as the record will name it; none for what is asked before the run begins.
     #[serde(skip_serializing_if = "Option::is_none")]

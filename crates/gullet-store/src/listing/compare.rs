@@ -12,7 +12,7 @@ use crate::error::StoreError;
 use crate::hash::Hash;
 use crate::reader::ChunkReader;
 
-/// One difference.
+/// What differs between two listings at one path.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Difference {
     /// Only the first listing has it.

@@ -15,7 +15,7 @@ impl PathName {
         Self(bytes.into())
     }
 
-    /// The bytes.
+    /// The bytes of the name, as the system has them.
     pub fn as_bytes(&self) -> &[u8] {
         &self.0
     }

@@ -22,7 +22,7 @@ pub struct ClosedBlock {
     pub first: PathName,
     /// Its last path.
     pub last: PathName,
-    /// Its id.
+    /// The id of the chunk that has the block.
     pub chunk: Hash,
     /// Entries in it.
     pub entries: u64,

@@ -26,7 +26,7 @@ use crate::error::{PathError, StoreError};
 /// A folder on a WebDAV server, and how it is reached.
 #[derive(Clone, Debug, Default)]
 pub struct WebFolderPlace {
-    /// Its URL.
+    /// The URL of the folder.
     pub url: String,
     /// Who signs in, with the password; nobody where the server asks for nobody.
     pub sign_in: Option<(String, String)>,

@@ -105,7 +105,7 @@ struct Bar {
     height: f64,
 }
 
-/// The page.
+/// The report as one page of HTML.
 pub fn page(overview: &Overview) -> Result<String, minijinja::Error> {
     static TEMPLATES: LazyLock<Environment<'static>> = LazyLock::new(|| {
         let mut environment = Environment::new();

@@ -148,7 +148,7 @@ fn month_day(day: &OnDay) -> Result<MonthDay, RuleError> {
     })
 }
 
-/// `12-31`.
+/// A month and a day of it, written as `12-31`.
 fn month_and_day(text: &str) -> Option<(i8, i8)> {
     let (month, day) = text.split_once('-')?;
     let number = |text: &str| (text.len() == 2).then(|| text.parse::<i8>().ok())?;

@@ -20,7 +20,7 @@ use days::{Days, Excluded};
 /// What is wrong with a schedule: under which key, and what to write instead.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct RuleError {
-    /// The key.
+    /// The key of the definition that is wrong.
     pub key: &'static str,
     /// What is wrong.
     pub message: String,
@@ -58,7 +58,7 @@ enum Times {
 /// A moment at which something is due.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct DueMoment {
-    /// When.
+    /// The moment at which it is due.
     pub at: Timestamp,
     /// What clocks that change made of it.
     pub note: Option<ClockChange>,
@@ -153,7 +153,7 @@ impl Rule {
         &self.spec
     }
 
-    /// Its zone.
+    /// The zone that its times are meant in.
     pub fn zone(&self) -> &TimeZone {
         &self.zone
     }

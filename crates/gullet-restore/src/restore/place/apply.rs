@@ -31,7 +31,7 @@ use gullet_run::hold::{GuardAnswer, Guarded, Op};
 /// One thing that was done.
 #[derive(Clone, Debug, PartialEq, Serialize)]
 pub struct PlaceStep {
-    /// What.
+    /// The step, in words.
     pub what: String,
     /// Whether it went well.
     pub ok: bool,
@@ -77,9 +77,9 @@ pub struct Applying<'a> {
     pub world: World<'a>,
     /// The local state.
     pub state: &'a State,
-    /// The store.
+    /// The store that the run is in.
     pub store: &'a Store,
-    /// The run.
+    /// The run that is restored.
     pub logged: &'a Logged,
     /// The commands that start a guard.
     pub guard: &'a [Vec<OsString>],

@@ -50,7 +50,7 @@ impl JournalStage {
         matches!(self, Self::Swapping | Self::Swapped | Self::GoingBack)
     }
 
-    /// In words.
+    /// The stage as people read it.
     pub fn words(self) -> &'static str {
         match self {
             Self::Writing => "being written beside the old state",
@@ -94,7 +94,7 @@ pub struct Journal {
     pub journal: u32,
     /// The restore's id.
     pub id: String,
-    /// The application.
+    /// The name of the application.
     pub app: String,
     /// The run that is restored.
     pub run: String,
@@ -126,7 +126,7 @@ pub enum JournalError {
     /// It is not what it should be.
     #[error("the journal of the restore, {}, is damaged: {why}", path.display())]
     Damaged {
-        /// The file.
+        /// The journal's file.
         path: PathBuf,
         /// What is wrong.
         why: String,

@@ -19,7 +19,7 @@ pub(super) struct Mount {
     device: String,
     /// What of the filesystem is mounted.
     root: PathBuf,
-    /// Where.
+    /// The folder that it is mounted at.
     point: PathBuf,
 }
 

@@ -46,12 +46,12 @@ pub enum RestoreMethod {
     },
     /// The server's own client brings it into the server, where it must not be yet.
     Import {
-        /// The server.
+        /// The server, as people name it.
         server: String,
     },
     /// It comes back with another part, which has all of it too.
     Within {
-        /// That part.
+        /// The other part.
         other: String,
     },
     /// It is put into a folder, and a person brings it back.
@@ -61,7 +61,7 @@ pub enum RestoreMethod {
 /// One part that is restored.
 #[derive(Clone, Debug, Serialize)]
 pub struct PlacePart {
-    /// Its name.
+    /// The name of the part.
     pub part: String,
     /// How it comes back.
     #[serde(flatten)]
@@ -111,7 +111,7 @@ pub(super) struct PlacePiece {
 /// What is in the old place and not in the new state.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct Leftover {
-    /// Why.
+    /// Why it is not in the new state, in words.
     pub why: String,
     /// How many; of a folder only the folder.
     pub count: u64,
@@ -124,9 +124,9 @@ pub struct Leftover {
 /// Something that is not as it was, or not as it should be; it is agreed to by its name.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct LiveDifference {
-    /// Its name.
+    /// The word by which it is agreed to.
     pub name: String,
-    /// In words.
+    /// The difference in words.
     pub text: String,
     /// Whether it was agreed to.
     pub accepted: bool,
@@ -135,9 +135,9 @@ pub struct LiveDifference {
 /// What will be restored in place.
 #[derive(Clone, Debug, Serialize)]
 pub struct PlacePlan {
-    /// The run.
+    /// The id of the run that is restored.
     pub run: String,
-    /// The application.
+    /// The name of the application.
     pub app: String,
     /// The run's outcome.
     pub outcome: Outcome,
@@ -145,7 +145,7 @@ pub struct PlacePlan {
     pub as_of: Timestamp,
     /// Why the parts are not from one point in time, where they are not.
     pub no_hold: Option<String>,
-    /// The parts.
+    /// What happens to each part.
     pub parts: Vec<PlacePart>,
     /// Parts that the run does not have, with the reason.
     pub missing: Vec<(String, String)>,
@@ -177,7 +177,7 @@ pub struct PlacePlan {
 /// Something to do by hand after a restore.
 #[derive(Clone, Debug, Serialize)]
 pub struct AfterRestore {
-    /// The part.
+    /// The name of the part.
     pub part: String,
     /// What to do, or what the export does not carry.
     pub text: String,
@@ -190,11 +190,11 @@ pub struct AfterRestore {
 
 /// What a plan is made of.
 pub struct PlaceContext<'a> {
-    /// The run.
+    /// The run that is restored.
     pub logged: &'a Logged,
     /// All runs that are known, oldest first.
     pub runs: &'a [&'a RunLine],
-    /// The store.
+    /// The store that the run is in.
     pub store: &'a Store,
     /// The store's folder, where it is known.
     pub store_folder: &'a Path,

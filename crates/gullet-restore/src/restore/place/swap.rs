@@ -122,7 +122,7 @@ pub struct SwapTarget {
     pub(super) place: PathName,
     /// Gullet's own folder beside them.
     pub(super) arena: PathName,
-    /// The names.
+    /// The names below it that change hands, where it is swapped inside.
     pub(super) names: Vec<Name>,
     /// Why what is in the root is swapped and not the root.
     pub(super) inside: Option<String>,
@@ -163,7 +163,7 @@ impl Carried {
 /// The time of a folder that loses or gets what is carried over.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct FolderTime {
-    /// The folder.
+    /// The folder whose times are put back.
     pub(super) folder: PathName,
     /// Seconds and nanoseconds.
     pub(super) mtime: (i64, u32),

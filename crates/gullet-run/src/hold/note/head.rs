@@ -39,7 +39,7 @@ pub struct NoteHead {
     pub note: u32,
     /// How far it is.
     pub state: NoteState,
-    /// The application.
+    /// The name of the application.
     pub app: String,
     /// The run, or `by hand`.
     pub run: String,
@@ -81,7 +81,7 @@ pub struct NoteHead {
 /// A command that a guard is running.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct RunningCommand {
-    /// Its process.
+    /// The process that the command runs as.
     pub process: Process,
     /// What it is run for: `enter`, `release`, `probe`, `drained`.
     pub moment: String,
