@@ -54,12 +54,7 @@ pub fn of(kind: PartKind, part: Option<&Part>) -> Option<Box<dyn Engine>> {
     match kind {
         PartKind::Postgres => Some(Box::new(part.and_then(|part| part.postgres.clone()).unwrap_or_default())),
         PartKind::Mariadb => Some(Box::new(part.and_then(|part| part.mariadb.clone()).unwrap_or_default())),
-        PartKind::Files
-        | PartKind::Sqlite
-        | PartKind::Command
-        | PartKind::Export
-        | PartKind::Http
-        | PartKind::Outside => None,
+        _ => None,
     }
 }
 
