@@ -39,14 +39,15 @@ def sync():
 
 def timed(command, **options):
     """Wall seconds and peak resident KiB of a command, all its processes waited for."""
-    began = time.monotonic()
-    child = subprocess.Popen(command, stdout=options.pop("stdout", subprocess.DEVNULL), stderr=subprocess.PIPE, **options)
-    error = child.stderr.read()
-    _, status, usage = os.wait4(child.pid, 0)
-    child.returncode = os.waitstatus_to_exitcode(status)
-    if child.returncode not in (0, 6):
-        raise SystemExit(f"{command} ended with {child.returncode}: {error.decode(errors='replace')}")
-    return time.monotonic() - began, usage.ru_maxrss
+    # Not what the kernel says of a child of this process: that begins with this process's own memory.
+    with tempfile.NamedTemporaryFile() as peak:
+        measured = ["/usr/bin/time", "-q", "-f", "%M", "-o", peak.name, *command]
+        began = time.monotonic()
+        child = subprocess.run(measured, stdout=options.pop("stdout", subprocess.DEVNULL), stderr=subprocess.PIPE, check=False, **options)
+        took = time.monotonic() - began
+        if child.returncode not in (0, 6):
+            raise SystemExit(f"{command} ended with {child.returncode}: {child.stderr.decode(errors='replace')}")
+        return took, int(peak.read())
 
 
 def median(values):

@@ -105,7 +105,16 @@ impl ChunkReader {
         }
         known.is_sorted = false;
         known.files.push(File { name: name.to_owned(), frames: toc.frames, spots });
+        self.keep_open(file, payload);
         Ok(())
+    }
+
+    /// Keeps a payload file open, instead of the one that was opened first.
+    fn keep_open(&mut self, file: u32, payload: OpenPayload) {
+        if self.open.len() == OPEN_AT_ONCE {
+            self.open.remove(0);
+        }
+        self.open.push((file, payload));
     }
 
     /// Everywhere that a chunk may lie.
@@ -184,10 +193,7 @@ impl ChunkReader {
                 let known = &self.known;
                 let name = &known.files[file as usize].name;
                 let payload = OpenPayload::open(known.location.as_ref(), &known.identities, name)?;
-                if self.open.len() == OPEN_AT_ONCE {
-                    self.open.remove(0);
-                }
-                self.open.push((file, payload));
+                self.keep_open(file, payload);
                 self.open.len() - 1
             }
         };
