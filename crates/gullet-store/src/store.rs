@@ -240,6 +240,16 @@ impl Store {
         (reader, failed)
     }
 
+    /// A reader for a few of the chunks that a run stands on. Of a far store it reads the contents of a payload file only when what is
+    /// looked for is in no other, so that what is missing shows only where it is needed.
+    pub fn few_chunks(&self, holdings: &Holdings) -> ChunkReader {
+        if !self.location.is_far() {
+            return self.chunks_that_can_be_read(holdings).0;
+        }
+        let names: Vec<String> = holdings.files().map(|(name, _)| name.to_owned()).collect();
+        ChunkReader::lazy(Arc::clone(&self.location), self.identities.clone(), &names)
+    }
+
     /// The table of contents of one payload file.
     ///
     /// # Errors

@@ -214,7 +214,12 @@ impl RestorePlan {
         progress: &mut dyn FnMut(&str, u64, u64),
     ) -> Result<RestoreReport, RestoreError> {
         fs::create_dir_all(&self.into).at(&self.into)?;
-        let (mut chunks, _) = store.chunks_that_can_be_read(&logged.holdings());
+        // Where all is restored every payload file is needed.
+        let is_all = self.parts.iter().any(|part| part.only.is_empty());
+        let mut chunks = match is_all {
+            true => store.chunks_that_can_be_read(&logged.holdings()).0,
+            false => store.few_chunks(&logged.holdings()),
+        };
         let mut report = RestoreReport { parts: Vec::new(), outcome: Outcome::Complete };
         for part in &self.parts {
             let result = part.restore(&mut chunks, &self.owners, stop, progress)?;

@@ -1,6 +1,6 @@
 //! Reading a listing: all of it, or only what one path needs.
 
-use super::{Entry, LEVELS_MAX, LISTING_VERSION, Node, PathName, unsound};
+use super::{Child, Entry, LEVELS_MAX, LISTING_VERSION, Node, PathName, unsound};
 use crate::error::StoreError;
 use crate::hash::Hash;
 use crate::reader::ChunkReader;
@@ -59,30 +59,35 @@ impl<'a> ListingReader<'a> {
         below: Option<&PathName>,
         mut each: impl FnMut(Entry, &mut ChunkReader) -> Result<(), E>,
     ) -> Result<(), E> {
-        let within = |node: Node| match below {
-            None => node.children.into_iter(),
-            Some(path) => {
+        // Each child with the share of the whole that lies before its end.
+        let within = |node: Node, (from, share): (f64, f64)| {
+            let step = share / node.children.len().max(1) as f64;
+            let numbered = |(number, child)| (from + step * number as f64, step, child);
+            let mut children: Vec<(f64, f64, Child)> = node.children.into_iter().enumerate().map(numbered).collect();
+            if let Some(path) = below {
                 // The last child that begins at the path or before it may hold it; those after it only what is below.
-                let mut children = node.children;
-                let end = children.partition_point(|child| child.first <= *path || child.first.is_below(path));
+                let end = children.partition_point(|(_, _, child)| child.first <= *path || child.first.is_below(path));
                 children.truncate(end);
-                let first = children.partition_point(|child| child.first <= *path).saturating_sub(1);
+                let first = children.partition_point(|(_, _, child)| child.first <= *path).saturating_sub(1);
                 children.drain(..first.min(end));
-                children.into_iter()
             }
+            children.into_iter()
         };
+        self.chunks.expect_near(1.0);
         let top = self.node(root, LEVELS_MAX)?;
         let mut last: Option<PathName> = None;
-        let mut stack = vec![(top.level, within(top))];
+        let mut stack = vec![(top.level, within(top, (0.0, 1.0)))];
         while let Some((level, children)) = stack.last_mut() {
             let level = *level;
-            let Some(child) = children.next() else {
+            let Some((from, share, child)) = children.next() else {
                 stack.pop();
                 continue;
             };
+            // A node and a block are written when all is captured that is in them.
+            self.chunks.expect_near(from + share);
             if level > 0 {
                 let node = self.node(&child.chunk, level)?;
-                let (level, children) = (node.level, within(node));
+                let (level, children) = (node.level, within(node, (from, share)));
                 stack.push((level, children));
                 continue;
             }
@@ -108,11 +113,16 @@ impl<'a> ListingReader<'a> {
     /// # Errors
     /// When the listing is damaged or cannot be read.
     pub fn find(&mut self, root: &Hash, path: &PathName) -> Result<Option<Entry>, StoreError> {
+        self.chunks.expect_near(1.0);
         let mut node = self.node(root, LEVELS_MAX)?;
+        let (mut from, mut share) = (0.0, 1.0);
         loop {
             let after = node.children.partition_point(|child| child.first <= *path);
             let Some(child) = after.checked_sub(1).and_then(|at| node.children.get(at)) else { return Ok(None) };
             let chunk = child.chunk;
+            share /= node.children.len() as f64;
+            from += share * (after - 1) as f64;
+            self.chunks.expect_near(from + share);
             if node.level == 0 {
                 return Ok(self.block(&chunk)?.into_iter().find(|entry| entry.path == *path));
             }

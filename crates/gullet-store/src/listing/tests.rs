@@ -300,7 +300,7 @@ fn two_listings_of_any_shapes_differ_where_their_entries_do() {
         changed(&|n| n % 300 == 299),
         all.clone(),
     ];
-    let mut kept: Vec<_> = shapes.iter().map(|entries| stored(entries)).collect();
+    let kept: Vec<_> = shapes.iter().map(|entries| stored(entries)).collect();
     for (x, first) in shapes.iter().enumerate() {
         for (y, second) in shapes.iter().enumerate() {
             let (mut a, one) = (kept[x].0.another(), kept[x].1);

@@ -366,7 +366,7 @@ fn an_unchanged_run_asks_little_of_a_far_store() {
     let path = place.text("docs/7");
     let restore = asked(&["restore", "desk@latest", "--into", "out", "--path", &path]);
     // It does not grow with the number of files, of payload files, or of runs.
-    assert!(run <= 10 && restore <= 17, "{run} requests of a run, {restore} of a file that is restored");
+    assert!(run <= 10 && restore <= 16, "{run} requests of a run, {restore} of a file that is restored");
     place.gullet(&["run", "desk", "--quiet"]).exits(0);
     // The record that this machine keeps is believed only as long as it has the hash in its name.
     let kept = fs::read_dir(place.path("state/stores")).unwrap().flatten().find_map(|store| {
