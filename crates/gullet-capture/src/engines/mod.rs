@@ -25,7 +25,7 @@ use gullet_host::hook::secret::{SecretError, resolve};
 use gullet_host::hook::{Account, Cancellation, Runner};
 use gullet_host::world::{Clock, World};
 use gullet_model::Reason;
-use gullet_model::definition::{EnvValue, LoginSpec, Part, PartKind};
+use gullet_model::definition::{EnvValue, LoginSpec, Mariadb, Part, PartKind, Postgres};
 use gullet_model::step::Facts;
 
 pub use import::Importer;
@@ -49,11 +49,12 @@ pub trait Engine {
     fn try_out(&self, restored: &Restored<'_>, scratch: &ScratchServers<'_>) -> Result<TriedOut, Reason>;
 }
 
-/// The engine of a kind of part, as the definition has it, or else with its usual settings; `None` where the kind has none.
+/// The engine of a kind of part: as a part of the definition has it, `None` where that part is not of it; without a part with its
+/// usual settings. `None` where the kind has no engine.
 pub fn of(kind: PartKind, part: Option<&Part>) -> Option<Box<dyn Engine>> {
     match kind {
-        PartKind::Postgres => Some(Box::new(part.and_then(|part| part.postgres.clone()).unwrap_or_default())),
-        PartKind::Mariadb => Some(Box::new(part.and_then(|part| part.mariadb.clone()).unwrap_or_default())),
+        PartKind::Postgres => Some(Box::new(part.map_or_else(|| Some(Postgres::default()), |p| p.postgres.clone())?)),
+        PartKind::Mariadb => Some(Box::new(part.map_or_else(|| Some(Mariadb::default()), |p| p.mariadb.clone())?)),
         _ => None,
     }
 }
@@ -164,4 +165,17 @@ pub(crate) fn program(folders: &[PathBuf], names: &[&str]) -> PathBuf {
     let mut places = folders.iter().map(PathBuf::as_path).chain(usual);
     let found = places.find_map(|folder| names.iter().map(|name| folder.join(name)).find(|path| path.is_file()));
     found.unwrap_or_else(|| PathBuf::from(names[0]))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_part_that_is_not_of_an_engine_any_more_has_none() {
+        let part = Part { mariadb: Some(Mariadb::default()), ..Part::default() };
+        assert!(of(PartKind::Mariadb, Some(&part)).is_some() && of(PartKind::Postgres, None).is_some());
+        assert!(of(PartKind::Postgres, Some(&part)).is_none(), "nothing is brought into a server that nobody named");
+        assert!(of(PartKind::Files, Some(&part)).is_none() && of(PartKind::Files, None).is_none());
+    }
 }

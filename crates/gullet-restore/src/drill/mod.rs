@@ -180,7 +180,10 @@ impl Drill<'_, '_> {
                 .map(|note| format!("the engine finds it intact; {note}"));
             return self.look(&capture.part, began, result);
         }
-        let Some(engine) = engines::of(capture.kind, capture.defined_in(&self.plan.app_spec)) else { return };
+        // A drill needs no part of the definition any more: the server is its own.
+        let defined = capture.defined_in(&self.plan.app_spec);
+        let engine = engines::of(capture.kind, defined).or_else(|| engines::of(capture.kind, None));
+        let Some(engine) = engine else { return };
         let export = into.join("exports").join(gullet_host::state::file_name(&capture.part));
         let restored = Restored { number, facts: &capture.facts, roots: &roots, files: &files, export: &export };
         let scratch =
