@@ -33,6 +33,12 @@ pub struct Logged {
 }
 
 impl Logged {
+    /// The same run with what was said about it later.
+    fn with_remarks(self, mut remarks: Vec<Remark>) -> Self {
+        remarks.sort_by_key(|remark| (remark.number, remark.at));
+        Self { remarks, ..self }
+    }
+
     /// What is shown: the worse of the record and its remarks, but for what a later remark has answered anew. Damage stands until
     /// everything was opened and found whole; a drill stands until the next one.
     pub fn outcome(&self) -> Outcome {
@@ -202,9 +208,12 @@ impl Recent {
             recent.damaged.extend(remark.into_iter().flat_map(|remark| remark.payload));
         }
         let mut along = AlongChain::new(&names, recent.previous.clone());
+        // That its name was listed says that it is there.
+        let mut kept = store.location().is_far().then(|| state.newest_record(&store.info().id, app)).flatten();
         while let Some(name) = along.name() {
-            let logged = newest_with_remarks(store, name, &remark_names, state, &mut recent.unreadable);
+            let logged = read_run(store, name, Some(state), kept.take(), &mut recent.unreadable);
             let Some(logged) = logged else { continue };
+            let logged = add_remarks(logged, store, &remark_names, Some(state), &mut recent.unreadable);
             if logged.is_good() {
                 recent.last_good = Some(logged);
                 break;
@@ -252,7 +261,7 @@ pub use list::{RunLine, RunList};
 pub use machines::MachineRuns;
 use noted::NotedBefore;
 pub(crate) use payload::payload_needed;
-use read::{each_document, newest_with_remarks, read_remark, read_run, read_with_remarks};
+use read::{add_remarks, each_document, read_remark, read_run, read_with_remarks};
 
 impl Logbook {
     /// Reads the logbook of a store. What is encrypted is opened with what this machine kept in its `state`, or with the
@@ -276,14 +285,14 @@ impl Logbook {
                 remarks.entry(remark.record.clone()).or_default().push(remark);
             }
         }
-        let named: Vec<(&DocumentName, Vec<Remark>)> =
-            names.iter().map(|name| (name, remarks.remove(name.as_str()).unwrap_or_default())).collect();
-        for (logged, mut unreadable) in each_document(store, &named, |(name, remarks)| {
+        let runs = each_document(store, &names, |name| {
             let mut unreadable = Vec::new();
-            (read_run(store, name, state, |_| remarks.clone(), &mut unreadable), unreadable)
-        }) {
+            (read_run(store, name, state, None, &mut unreadable), unreadable)
+        });
+        for (name, (logged, mut unreadable)) in names.iter().zip(runs) {
             book.unreadable.append(&mut unreadable);
-            book.runs.extend(logged);
+            let remarks = remarks.remove(name.as_str()).unwrap_or_default();
+            book.runs.extend(logged.map(|logged| logged.with_remarks(remarks)));
         }
         let all: HashSet<&str> = names.iter().chain(&remark_names).map(DocumentName::as_str).collect();
         let known = remarks.into_keys().filter(|record| !all.contains(record.as_str()));

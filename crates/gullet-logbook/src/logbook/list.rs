@@ -274,7 +274,7 @@ impl NewRun {
         // One about another record is about one that is not there.
         let (own, others): (Vec<Remark>, Vec<Remark>) = read.partition(|remark| remark.record == name.as_str());
         missing.extend(others.into_iter().map(|remark| (remark.record, "a remark is about it".to_owned())));
-        let logged = read_run(store, name, state, |_| own, &mut unreadable);
+        let logged = read_run(store, name, state, None, &mut unreadable).map(|logged| logged.with_remarks(own));
         Self { logged, remarks: remarks.iter().map(|name| last_of(name).to_owned()).collect(), unreadable, missing }
     }
 }

@@ -40,42 +40,23 @@ pub(super) fn read_with_remarks(
     state: Option<&State>,
     unreadable: &mut Vec<(String, String)>,
 ) -> Option<Logged> {
-    with_remarks(read_record(store, name, state), name, (store, remark_names, state), unreadable)
+    let logged = read_run(store, name, state, None, unreadable)?;
+    Some(add_remarks(logged, store, remark_names, state, unreadable))
 }
 
-/// The same of this machine's newest run in a far store, whose record need not be read there: this machine keeps it, and it is the
-/// same bytes, for they have the hash in its name. That its name was listed says that it is there.
-pub(super) fn newest_with_remarks(
+/// Reads the remarks about a run, of which only the names are known.
+pub(super) fn add_remarks(
+    logged: Logged,
     store: &Store,
-    name: &DocumentName,
     remark_names: &[DocumentName],
-    state: &State,
+    state: Option<&State>,
     unreadable: &mut Vec<(String, String)>,
-) -> Option<Logged> {
-    let app = name.folder().split('/').nth(1).unwrap_or_default();
-    let kept = || state.newest_record(&store.info().id, app).and_then(|bytes| Document::proven(name, bytes));
-    let read = match store.location().is_far().then(kept).flatten() {
-        Some(document) => opened(store, &document, Some(state)),
-        None => read_record(store, name, Some(state)),
-    };
-    with_remarks(read, name, (store, remark_names, Some(state)), unreadable)
-}
-
-fn with_remarks(
-    read: Result<OpenedDocument<Record>, StoreError>,
-    name: &DocumentName,
-    (store, remark_names, state): (&Store, &[DocumentName], Option<&State>),
-    unreadable: &mut Vec<(String, String)>,
-) -> Option<Logged> {
-    let mut unreadable_remarks = Vec::new();
-    let of_run = |record: &Record| {
-        let folder = format!("remarks/{}/{}/{}", record.app, record.machine, record.run);
-        let names = remark_names.iter().filter(|name| name.folder() == folder);
-        names.filter_map(|name| read_remark(store, name, state, &mut unreadable_remarks)).collect()
-    };
-    let logged = logged(read, name, of_run, unreadable);
-    unreadable.append(&mut unreadable_remarks);
-    logged
+) -> Logged {
+    let Record { app, machine, run, .. } = &logged.record;
+    let folder = format!("remarks/{app}/{machine}/{run}");
+    let names = remark_names.iter().filter(|name| name.folder() == folder);
+    let remarks = names.filter_map(|name| read_remark(store, name, state, unreadable)).collect();
+    logged.with_remarks(remarks)
 }
 
 /// Reads a remark; what cannot be read is noted.
@@ -103,45 +84,33 @@ fn misplaced(name: &DocumentName) -> StoreError {
     StoreError::Damaged { name: name.to_string(), what }
 }
 
-/// Reads a run: its record, and what was said about it later; what cannot be read is noted.
+/// Reads a run without the remarks about it; what cannot be read is noted. Where `kept` are the bytes of its record, which they are if
+/// they have the hash in its name, the store is not asked for them.
 pub(super) fn read_run(
     store: &Store,
     name: &DocumentName,
     state: Option<&State>,
-    remarks: impl FnOnce(&Record) -> Vec<Remark>,
+    kept: Option<Vec<u8>>,
     unreadable: &mut Vec<(String, String)>,
 ) -> Option<Logged> {
-    logged(read_record(store, name, state), name, remarks, unreadable)
-}
-
-fn logged(
-    read: Result<OpenedDocument<Record>, StoreError>,
-    name: &DocumentName,
-    remarks: impl FnOnce(&Record) -> Vec<Remark>,
-    unreadable: &mut Vec<(String, String)>,
-) -> Option<Logged> {
-    let read = read.and_then(|opened| {
+    let kept = kept.and_then(|bytes| Document::proven(name, bytes));
+    let read = kept.map_or_else(|| store.document(name), Ok).and_then(|document| {
+        let opened = open_record(store, &document, state)?;
         let record = &opened.document;
         let own = name.folder() == format!("records/{}/{}", record.app, record.machine) && name.stem() == record.stem();
         if own { Ok(opened) } else { Err(misplaced(name)) }
     });
     let opened = read.map_err(|error| unreadable.push((name.to_string(), error.to_string()))).ok()?;
     let OpenedDocument { document: record, keys, is_locked } = opened;
-    let mut remarks = remarks(&record);
-    remarks.sort_by_key(|remark| (remark.number, remark.at));
-    Some(Logged { name: name.to_string(), in_store: true, record, remarks, keys, is_locked })
+    Some(Logged { name: name.to_string(), in_store: true, record, remarks: Vec::new(), keys, is_locked })
 }
 
-/// Reads a record and refuses one of a newer form.
-fn read_record(
+/// Opens a record and refuses one of a newer form.
+fn open_record(
     store: &Store,
-    name: &DocumentName,
+    document: &Document,
     state: Option<&State>,
 ) -> Result<OpenedDocument<Record>, StoreError> {
-    opened(store, &store.document(name)?, state)
-}
-
-fn opened(store: &Store, document: &Document, state: Option<&State>) -> Result<OpenedDocument<Record>, StoreError> {
     let version: serde_json::Value = document.parse()?;
     let version = version.get("record").and_then(serde_json::Value::as_u64).unwrap_or(0);
     if version > u64::from(RECORD_VERSION) {
