@@ -136,7 +136,7 @@ impl RunContext<'_> {
             return Err(RunError::NotWhole { app: app.clone(), why });
         }
         let _no_sweep = self.wait_for_sweep(audience)?;
-        let mut store = self.open_store(app);
+        let mut store = open_store(self.loaded, app, self.world);
         let mut state = self.state.clone();
         let mut recent = Recent::default();
         if let Ok(opened) = &store {
@@ -174,12 +174,6 @@ impl RunContext<'_> {
         Ok(execute(setup, audience))
     }
 
-    /// The store of an application, as the definition describes it.
-    fn open_store(self, app: &str) -> Result<Store, StoreError> {
-        let spec = self.loaded.definition.store_of(app).map(|(_, spec)| spec.clone()).unwrap_or_default();
-        Store::open(location_of(&spec, self.world.environment)?)
-    }
-
     /// Waits until no sweep is going on, and keeps others away.
     fn wait_for_sweep(self, audience: &mut dyn Audience) -> Result<SweepLock, RunError> {
         let mut told = false;
@@ -196,6 +190,15 @@ impl RunContext<'_> {
             self.world.clock.sleep(TICK);
         }
     }
+}
+
+/// Opens the store of an application, as the definition describes it.
+///
+/// # Errors
+/// When it cannot be reached, or is none.
+pub fn open_store(loaded: &Loaded, app: &str, world: World<'_>) -> Result<Store, StoreError> {
+    let spec = loaded.definition.store_of(app).map(|(_, spec)| spec.clone()).unwrap_or_default();
+    Store::open(location_of(&spec, world.environment)?)
 }
 
 /// Tells what happens in a run of a group to the thread that listens to all of them.

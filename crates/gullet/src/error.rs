@@ -3,6 +3,7 @@
 use std::error::Error;
 
 use gullet_capture::plan::PlanError;
+use gullet_core::run::RunError;
 use gullet_host::state::StateError;
 use gullet_logbook::logbook::FindError;
 use gullet_model::definition::{Flaw, LoadError};
@@ -82,6 +83,21 @@ impl From<PlanError> for CommandError {
             PlanError::NoApp { ref known, .. } => Self::new(Exit::Usage, &error).known("it defines", known),
             PlanError::NoPart { ref known, .. } => Self::new(Exit::Usage, &error).known("its parts are", known),
             other => Self::new(Exit::Refused, &other),
+        }
+    }
+}
+
+impl From<RunError> for CommandError {
+    fn from(error: RunError) -> Self {
+        match error {
+            RunError::State(error) => error.into(),
+            RunError::Plan(error) => error.into(),
+            RunError::NotWhole { ref app, .. } => {
+                let hint = format!("gullet restore {app} --undo, or --continue");
+                Self::new(Exit::Refused, &error).hint(hint)
+            }
+            RunError::Stopped => Self::new(Exit::Interrupted, &error),
+            other => Self::new(Exit::Failed, &other),
         }
     }
 }

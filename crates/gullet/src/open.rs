@@ -131,12 +131,6 @@ pub fn locking(spec: &StoreSpec) -> Option<(String, std::time::Duration)> {
     gullet_host::place::locking(spec, &environment())
 }
 
-/// Opens the store of an application, as the definition describes it.
-pub fn store_for(loaded: &Loaded, app: &str) -> Result<Store, StoreError> {
-    let spec = loaded.definition.store_of(app).map(|(_, spec)| spec.clone()).unwrap_or_default();
-    Store::open(place_of(&spec)?)
-}
-
 /// A store that no definition describes: by its folder, or by its URL and what the environment says.
 pub fn undefined(place: &Path) -> Result<StoreSpec, CommandError> {
     let text = place.to_string_lossy();

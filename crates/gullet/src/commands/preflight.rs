@@ -2,6 +2,7 @@
 
 use clap::Args;
 use gullet_capture::plan::{Plan, Request};
+use gullet_core::run::open_store;
 use gullet_host::hook::Runner;
 use gullet_host::state::State;
 use gullet_logbook::logbook::Logbook;
@@ -89,7 +90,7 @@ fn check_one(loaded: &Loaded, state: &State, outside: &RealWorld, app: &str) -> 
         folder: state.place(&["scratch"])?,
         top: state.folder().to_path_buf(),
     };
-    let store = open::store_for(loaded, app);
+    let store = open_store(loaded, app, world);
     let book = store.as_ref().ok().and_then(|store| Logbook::read(store, Some(app), Some(state)).ok());
     let book = book.unwrap_or_default();
     let request = Request { app: app.to_owned(), ..Request::default() };

@@ -3,7 +3,7 @@
 use clap::Args;
 use gullet_capture::plan::{PlanError, Request};
 use gullet_core::due::runs_of;
-use gullet_core::run::{Audience, RunContext, RunError, Told};
+use gullet_core::run::{Audience, RunContext, Told};
 use gullet_model::Outcome;
 use gullet_model::definition::Loaded;
 use gullet_model::problem::ProblemKind;
@@ -193,21 +193,6 @@ fn run_together(ui: &mut Ui, context: RunContext<'_>, requests: Vec<Request>) ->
 impl Audience for Narrator<'_> {
     fn warn(&mut self, text: &str) {
         self.warning(text);
-    }
-}
-
-impl From<RunError> for CommandError {
-    fn from(error: RunError) -> Self {
-        match error {
-            RunError::State(error) => error.into(),
-            RunError::Plan(error) => error.into(),
-            RunError::NotWhole { ref app, .. } => {
-                let hint = format!("gullet restore {app} --undo, or --continue");
-                Self::new(Exit::Refused, &error).hint(hint)
-            }
-            RunError::Stopped => Self::new(Exit::Interrupted, &error),
-            other => Self::new(Exit::Failed, &other),
-        }
     }
 }
 
