@@ -338,7 +338,7 @@ pub fn go_through_trouble(port: u16, limit: Duration, rounds: u64) {
     assert_eq!(copied.as_array().unwrap().len() as u64, rounds + 1);
     assert_eq!(restored(&place, &["desk@latest", "--store", "far"]), noise(99 + rounds));
     let done = proxy.done();
-    assert!(done > rounds / 3 && failed > 2, "{done} connections in trouble, {failed} copies put off");
+    assert!(done > (rounds / 3).max(20) && failed > 2, "{done} connections in trouble, {failed} copies put off");
     eprintln!("{rounds} runs, {done} connections in trouble, {failed} copies put off");
 }
 
