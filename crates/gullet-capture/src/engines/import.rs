@@ -98,7 +98,7 @@ pub(super) fn feed(
     let patience = Cancellation { stop: Some(runner.world.stop), ..Cancellation::default() };
     let call = Call { moment: "restore", stdin: Some(file.to_path_buf()), ..call(login, variable, patience) };
     let name = file.file_name().unwrap_or_default().to_string_lossy().into_owned();
-    runner.run(&spec, call).result.about(format_args!("{name}"))
+    runner.run(&spec, call).result.about(name)
 }
 
 #[cfg(test)]

@@ -61,7 +61,7 @@ pub struct ScratchServers<'a> {
     pub id: &'a str,
 }
 
-/// What was restored of a part, and lies in a drill's folder.
+/// A part that a drill has restored into its folder.
 pub struct Restored<'a> {
     /// The part's number among those of the drill.
     pub number: usize,
@@ -79,9 +79,9 @@ pub struct Restored<'a> {
 pub struct TriedOut {
     /// The server, which runs until this is dropped.
     pub server: RunningServer,
-    /// What is in it.
+    /// The tables that it has, with their rows.
     pub facts: Facts,
-    /// What was seen, in words.
+    /// How the server was started, and what its own checks said, for the report.
     pub note: String,
 }
 

@@ -1,4 +1,4 @@
-//! What was secured while the application was held and waits to be stored: the ways in which that can be.
+//! Captures that are complete and not stored yet: the application is released, and the store still has to take them.
 
 use std::path::PathBuf;
 

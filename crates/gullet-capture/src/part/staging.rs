@@ -23,7 +23,7 @@ use gullet_model::record::SecuredBy;
 use gullet_model::words::list;
 use gullet_model::{Reason, ReasonAbout};
 
-/// What is noted before anything is made.
+/// The folders and snapshots of a run, written to the state folder before they are made, so that the next run can remove them.
 #[derive(Debug, Default, Serialize, Deserialize)]
 struct Noted {
     /// The folders that are ours.

@@ -139,7 +139,7 @@ impl Patterns {
     }
 }
 
-/// What was left out, gathered by reason.
+/// The paths that a walk leaves out, counted for each reason.
 #[derive(Clone, Debug, Default)]
 pub(crate) struct LeftOuts {
     by_reason: BTreeMap<LeftReason, LeftOut>,

@@ -11,7 +11,7 @@ use std::path::{Path, PathBuf};
 use gullet_store::{IoPath, PathError};
 use rustix::process::{Flock, FlockType, fcntl_getlk};
 
-use super::client::MariadbServer;
+use super::client::{MariadbServer, MariadbSession};
 use crate::engines::Waiting;
 use crate::engines::server::leading_out;
 use crate::part::context::{CaptureContext, PartError};
@@ -115,7 +115,7 @@ pub(crate) fn check(
 }
 
 /// Refuses files that lie elsewhere: a snapshot of the folder would not have them.
-fn elsewhere(session: &super::client::MariadbSession, datadir: &Path, waiting: Waiting<'_>) -> Result<(), PartError> {
+fn elsewhere(session: &MariadbSession, datadir: &Path, waiting: Waiting<'_>) -> Result<(), PartError> {
     let own = fs::canonicalize(datadir).unwrap_or_else(|_| datadir.to_path_buf());
     let sql = "show variables where variable_name in ('datadir', 'innodb_data_home_dir', 'innodb_log_group_home_dir', \
                'innodb_undo_directory', 'aria_log_dir_path', 'innodb_data_file_path')";

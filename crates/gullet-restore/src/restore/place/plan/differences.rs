@@ -15,6 +15,7 @@ use gullet_capture::kinds::remaining;
 use gullet_capture::part::{LeftReason, Why, name_of};
 use gullet_capture::plan::{changed_facts, facts_now};
 use gullet_logbook::logbook::RunLine;
+use gullet_model::record::Capture;
 
 /// What the application says of itself otherwise than before the run. Where it does not answer nothing is known: it may be stopped,
 /// or lost.
@@ -54,9 +55,7 @@ impl PlacePlan {
             found.push(("system", format!("the run is of {}; this is {}", kind(then), kind(now))));
         }
         for part in &self.then.parts {
-            let lacks = |capture: &gullet_model::record::Capture| {
-                engines::of(capture.kind, Some(&part.spec))?.lacks(&capture.facts)
-            };
+            let lacks = |capture: &Capture| engines::of(capture.kind, Some(&part.spec))?.lacks(&capture.facts);
             if let Some(why) = record.capture(&part.name).and_then(lacks) {
                 found.push(("engine", format!("{} {why}", part.name)));
             }
