@@ -1,11 +1,12 @@
 //! Second copies: a store that has everything another one has, object by object under the same names, so that it is a store itself.
 //!
 //! Payload goes first, each file checked by the hash in the record that wrote it, then records, then remarks: a record is in the
-//! copy only when everything that its run stands on is there. What was sent is read back there before a remark says that the run
-//! has a second copy. A copy that was cut off goes on where it stopped. Nothing is removed from a copy here but objects of another
+//! copy only when everything that its run stands on is there. What was sent is proven to be there before a remark says that the run
+//! has a second copy: by the server's own checksum, where it has one; else it is read back, of payload in a far place a sample. A copy that was cut off goes on where it stopped. Nothing is removed from a copy here but objects of another
 //! length or contents than their names and records say, which are sent anew. Some places check by themselves what arrives there.
 
 mod damage;
+mod sample;
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::io::{Read, Write};
@@ -19,12 +20,15 @@ use crate::logbook::{Logbook, Logged};
 use crate::parallel;
 use gullet_host::state::{ProvenDocuments, State, StateError, SweepLock};
 use gullet_host::world::World;
+use gullet_model::definition::Share;
 use gullet_model::ids::RunId;
 use gullet_model::outcome::Outcome;
 use gullet_model::record::{Remark, RemarkKind};
 use gullet_model::words::{chain, count};
 
 pub use damage::{DamagedCopy, NotNoted};
+use sample::Sample;
+pub use sample::USUAL as USUAL_SAMPLE;
 
 /// What is no document: payload goes before, and what a store is tried with goes again at once.
 const NO_DOCUMENTS: [&str; 2] = ["payload/", "probes/"];
@@ -99,6 +103,8 @@ pub struct Copying<'a> {
     pub name: Option<&'a str>,
     /// Whether the place may be made the same store where nothing is there; else a missing mount would be taken for a new place.
     pub may_make: bool,
+    /// How much of a payload file is read back at a far place that does not say by itself what arrived.
+    pub sample: Share,
     /// The local state.
     pub state: &'a State,
     /// The outside world.
@@ -244,11 +250,18 @@ impl Copying<'_> {
         if there.is_some() {
             self.to.remove(&file.name)?;
         }
-        self.send(&file.name, Some(file.blake3))
+        let sample = self.is_sampled().then(|| Sample::new(file.length, self.sample));
+        self.send(&file.name, Some(file.blake3), sample)
     }
 
-    /// Sends one object, and reads it back where the place does not check what arrives. One that another sender brought there meanwhile is left as it is, and must be the same.
-    fn send(&self, name: &str, blake3: Option<Hash>) -> Result<SentObject, StoreError> {
+    /// Whether of a payload file only a part is read back.
+    fn is_sampled(&self) -> bool {
+        self.to.is_far() && !self.to.checks_what_arrives() && self.sample.0 < 100.0
+    }
+
+    /// Sends one object, and where the place does not check what arrives reads it back, or the sample of it. One that another sender
+    /// brought there meanwhile is left as it is, and must be the same.
+    fn send(&self, name: &str, blake3: Option<Hash>, mut sample: Option<Sample>) -> Result<SentObject, StoreError> {
         let mut source = self.from.location().open(name)?;
         let mut object = match self.to.create(name) {
             Err(StoreError::Exists { .. }) => {
@@ -267,6 +280,9 @@ impl Copying<'_> {
                 break;
             }
             hasher.update(&piece[..read]);
+            if let Some(sample) = &mut sample {
+                sample.hear(length, &piece[..read]);
+            }
             object.write_all(&piece[..read]).at(self.to.describe())?;
             length += read as u64;
         }
@@ -279,7 +295,12 @@ impl Copying<'_> {
             Err(StoreError::Exists { .. }) => return self.brought_meanwhile(name, found),
             other => other?,
         }
-        if !self.to.checks_what_arrives() && self.read_back(name)? != found {
+        let arrived = match &sample {
+            _ if self.to.checks_what_arrives() => true,
+            Some(sample) => sample.is_at(self.to.as_ref(), name, &|| self.is_over())?,
+            None => self.read_back(name)? == found,
+        };
+        if !arrived {
             self.to.remove(name)?;
             return Err(damaged(name, "it was read back differently from the copy, and removed there"));
         }
@@ -338,7 +359,7 @@ impl Copying<'_> {
             }
             self.to.remove(name)?;
         }
-        self.send(name, hash)
+        self.send(name, hash, None)
     }
 
     /// Whether the copy has a record, read back.
@@ -358,8 +379,12 @@ impl Copying<'_> {
     /// Says of a run that it has a second copy.
     fn remark(&self, logged: &Logged, name: &str) -> Result<(), CopyError> {
         let files = count(logged.holdings().files().count() as u64, "payload file");
-        let checked = if self.to.checks_what_arrives() { "checked" } else { "read back" };
-        let text = format!("copied to {name} at {}: {files}, every byte {checked} there", self.to.describe());
+        let proven = match self.to.checks_what_arrives() {
+            true => "every byte checked there".to_owned(),
+            false if self.is_sampled() => format!("about {} of each read back there", self.sample),
+            false => "every byte read back there".to_owned(),
+        };
+        let text = format!("copied to {name} at {}: {files}, {proven}", self.to.describe());
         let remark = logged.remark(self.world.clock.now(), RemarkKind::Copied, Outcome::Complete, text);
         let remark = Remark { copy: Some(name.to_owned()), ..remark };
         Ok(logged.store_remark(&remark, self.from, Some(self.state))?)

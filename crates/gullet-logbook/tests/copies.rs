@@ -2,18 +2,20 @@
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on should panic")]
 
 use std::collections::BTreeMap;
+use std::io::{self, Read, Seek, SeekFrom};
 use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::time::Duration;
 
 use gullet_host::state::State;
 use gullet_host::world::{Clock, Stop, World};
-use gullet_logbook::copies::{CopyReport, Copying};
+use gullet_logbook::copies::{CopyReport, Copying, USUAL_SAMPLE};
 use gullet_logbook::logbook::Logbook;
+use gullet_model::definition::Share;
 use gullet_model::ids::Random;
 use gullet_model::record::{Host, Record};
 use gullet_model::{Outcome, RunId};
-use gullet_store::{Hash, Location, Memory, PayloadFile, Store, StoreError};
+use gullet_store::{Hash, Location, Memory, NewObject, ObjectInfo, PayloadFile, SeekRead, Store, StoreError};
 use jiff::Timestamp;
 
 mod meddling;
@@ -43,6 +45,7 @@ impl Clock for Still {
 struct Place {
     state: State,
     from: Store,
+    sample: Share,
     _folder: tempfile::TempDir,
 }
 
@@ -52,7 +55,7 @@ impl Place {
         let state = State::open(&folder.path().join("state"), &Still).unwrap();
         let keys = Default::default();
         let from = Store::create(Arc::new(Memory::default()), "s".to_owned(), "now".to_owned(), &keys).unwrap();
-        Self { state, from, _folder: folder }
+        Self { state, from, sample: USUAL_SAMPLE, _folder: folder }
     }
 
     fn copy_to(
@@ -60,10 +63,14 @@ impl Place {
         memory: &Memory,
         before: impl Fn(&str) -> Result<(), StoreError> + Send + Sync + 'static,
     ) -> CopyReport {
+        self.copy_into(Arc::new(Meddling { memory: memory.clone(), before: Box::new(before), after: Box::new(|_| ()) }))
+    }
+
+    fn copy_into(&self, to: Arc<dyn Location>) -> CopyReport {
         let (host, environment, stop) = (Host::default(), BTreeMap::new(), Stop::default());
         let world = World { clock: &Still, random: &Still, host: &host, environment: &environment, stop: &stop };
-        let to = Arc::new(Meddling { memory: memory.clone(), before: Box::new(before), after: Box::new(|_| ()) });
-        let copying = Copying { from: &self.from, to, name: Some("far"), may_make: true, state: &self.state, world };
+        let (name, sample, state) = (Some("far"), self.sample, &self.state);
+        let copying = Copying { from: &self.from, to, name, may_make: true, sample, state, world };
         copying.copy(&mut |_, _| {}).unwrap()
     }
 
@@ -75,7 +82,12 @@ impl Place {
 
 /// A run of a machine with a payload file of its own, as it lies in a store; gives its record.
 fn add_run(store: &Store, machine: &str, run: &str) -> String {
-    let (payload, bytes) = (format!("payload/{machine}/{run}/000001.zst"), run.repeat(100));
+    add_run_of(store, machine, run, 100)
+}
+
+/// The same with a payload file of so many times its name.
+fn add_run_of(store: &Store, machine: &str, run: &str, times: usize) -> String {
+    let (payload, bytes) = (format!("payload/{machine}/{run}/000001.zst"), run.repeat(times));
     store.location().write(&payload, bytes.as_bytes()).unwrap();
     let at = "2026-11-01T01:30:00Z".parse().unwrap();
     let mut record = Record::bare(RunId::from(run), "desk", machine, at, Outcome::Complete);
@@ -185,4 +197,105 @@ fn a_run_that_is_recorded_meanwhile_comes_with_the_next_copy_and_whole() {
     let report = place.copy_to(&far, |_| Ok(()));
     assert_eq!((report.runs.len(), report.problems.len()), (1, 0), "{report:?}");
     whole(3);
+}
+
+/// A far place that counts the bytes that are read from it, and gives one of them wrong.
+struct Far {
+    memory: Memory,
+    wrong: Option<usize>,
+    read: Arc<AtomicU64>,
+}
+
+struct Counted {
+    there: Box<dyn SeekRead>,
+    read: Arc<AtomicU64>,
+}
+
+impl Read for Counted {
+    fn read(&mut self, into: &mut [u8]) -> io::Result<usize> {
+        let some = self.there.read(into)?;
+        self.read.fetch_add(some as u64, Ordering::Relaxed);
+        Ok(some)
+    }
+}
+
+impl Seek for Counted {
+    fn seek(&mut self, to: SeekFrom) -> io::Result<u64> {
+        self.there.seek(to)
+    }
+}
+
+impl Location for Far {
+    fn describe(&self) -> String {
+        self.memory.describe()
+    }
+
+    fn list(&self, prefix: &str) -> Result<Vec<ObjectInfo>, StoreError> {
+        self.memory.list(prefix)
+    }
+
+    fn length(&self, name: &str) -> Result<Option<u64>, StoreError> {
+        self.memory.length(name)
+    }
+
+    fn open(&self, name: &str) -> Result<Box<dyn SeekRead>, StoreError> {
+        let there: Box<dyn SeekRead> = match self.wrong {
+            Some(at) if name.starts_with("payload/") => {
+                let mut bytes = self.memory.read(name)?;
+                bytes[at] ^= 1;
+                Box::new(io::Cursor::new(bytes))
+            }
+            _ => self.memory.open(name)?,
+        };
+        Ok(Box::new(Counted { there, read: Arc::clone(&self.read) }))
+    }
+
+    fn create(&self, name: &str) -> Result<Box<dyn NewObject>, StoreError> {
+        self.memory.create(name)
+    }
+
+    fn remove(&self, name: &str) -> Result<(), StoreError> {
+        self.memory.remove(name)
+    }
+
+    fn free_space(&self) -> Result<Option<u64>, StoreError> {
+        Ok(None)
+    }
+
+    fn is_far(&self) -> bool {
+        true
+    }
+}
+
+const MIB: usize = 1 << 20;
+
+/// What a far place that gives a byte wrong gets of 40 MiB; and how many bytes were read there.
+fn copied_far(sample: f64, wrong: Option<usize>) -> (CopyReport, Vec<bool>, usize) {
+    let place = Place { sample: Share(sample), ..Place::new() };
+    add_run_of(&place.from, place.state.machine(), "aa11", 10 * MIB);
+    let read = Arc::new(AtomicU64::new(0));
+    let report = place.copy_into(Arc::new(Far { memory: Memory::default(), wrong, read: Arc::clone(&read) }));
+    (report, place.copied(), read.load(Ordering::Relaxed) as usize)
+}
+
+#[test]
+fn of_what_a_far_place_got_a_sample_is_read_back_and_the_remark_says_how_much() {
+    let (report, copied, read) = copied_far(10.0, None);
+    assert_eq!((report.problems.len(), copied), (0, vec![true]), "{report:?}");
+    // Of 40 pieces the first, the last and about four more: twenty are never drawn.
+    assert!((2 * MIB..20 * MIB).contains(&read), "{read}");
+    let (report, copied, read) = copied_far(0.0, None);
+    assert_eq!((report.problems.len(), copied), (0, vec![true]), "{report:?}");
+    assert!((2 * MIB..3 * MIB).contains(&read), "{read}");
+    let (report, copied, read) = copied_far(100.0, None);
+    assert_eq!((report.problems.len(), copied), (0, vec![true]), "{report:?}");
+    assert!(read >= 40 * MIB, "{read}");
+}
+
+#[test]
+fn what_is_wrong_where_it_is_read_back_is_no_second_copy() {
+    for (sample, wrong) in [(0.0, 0), (0.0, 40 * MIB - 1), (100.0, 20 * MIB)] {
+        let (report, copied, _) = copied_far(sample, Some(wrong));
+        assert_eq!((report.problems.len(), copied), (1, vec![false]), "{sample} {wrong}: {report:?}");
+    }
 }

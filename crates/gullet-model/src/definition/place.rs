@@ -144,6 +144,7 @@ impl StoreSpec {
             ("authority", self.authority.is_some()),
             ("key_file", self.key_file.is_some()),
             ("known_hosts", self.known_hosts.is_some()),
+            ("read_back", self.read_back.is_some()),
             ("limit", self.limit.is_some()),
             ("locked_for", self.locked_for.is_some()),
         ];

@@ -14,7 +14,7 @@ use super::notify::{NotifyRule, NotifySpec, ReportSpec};
 use super::part::Part;
 use super::place::Credentials;
 use super::schedule::{KeepSpec, ScheduleSpec, VerifySpec};
-use super::values::Span;
+use super::values::{Share, Span};
 pub use command::{CommandSpec, EnvValue, ExitWanted, OneOrMany, Probe, Require, SecretFile, SecretRun};
 
 /// A file that says which applications to protect, where to, and how.
@@ -177,6 +177,10 @@ pub struct StoreSpec {
     /// Without it everything lies in clear, and whoever can read the place can read the data.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub encrypt_to: Vec<String>,
+    /// By SFTP, where the server has no checksum to give: how much of each payload file is read back after it was sent, in pieces that
+    /// are drawn; 10 % by default. The rest is proven by the length, by what guards the connection, and by `verify` later.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub read_back: Option<Share>,
     /// The names of stores that are copies of this one: after each run they get what they do not have yet. Without
     /// it there is one copy of everything, which goes when its disk goes.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]

@@ -1,7 +1,7 @@
 //! Objects as files on another machine, by SFTP.
 //!
-//! The system's own `ssh` makes the connection, with the account's configuration, agent and known hosts; `russh-sftp` speaks the
-//! protocol over its pipes (draft-ietf-secsh-filexfer-02, and OpenSSH's extensions). An object is written under a name of its own, made
+//! The system's own `ssh` makes the connection, with the account's configuration, agent and known hosts; `russh-sftp` has the
+//! messages that are spoken over its pipes. An object is written under a name of its own, made
 //! durable, and renamed, which the plain rename of the protocol does only where nothing has the name yet. One connection serves all
 //! threads; one that breaks is made anew.
 
@@ -12,16 +12,16 @@ use std::path::PathBuf;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
-use russh_sftp::protocol::{FileAttributes, OpenFlags, StatusCode};
-use tokio::io::{AsyncReadExt, AsyncSeekExt, AsyncWriteExt};
+use russh_sftp::protocol::{File, FileAttributes, StatusCode};
 
 use super::remote::{KnownFolders, Remote, Requests, incoming};
 use super::{INCOMING, Location, ObjectInfo, flattened};
 use crate::error::{PathError, StoreError};
 
 mod connection;
+mod session;
 
-use connection::{Connection, Trouble, in_words, refused_or_broken};
+use connection::{Connection, Trouble, in_words};
 
 /// So often something is tried on a new connection when the one before broke.
 const ATTEMPTS: u32 = 3;
@@ -128,13 +128,11 @@ impl SshFolder {
         let made = self.ask(|connection| {
             let path = path.to_owned();
             async move {
-                let made = connection.session.create_dir(path.clone()).await;
-                let Err(error) = made else {
-                    let mode = FileAttributes { permissions: Some(PRIVATE_FOLDER), ..FileAttributes::empty() };
-                    return Ok(connection.session.set_metadata(path, mode).await?);
+                let Err(error) = connection.session.make_folder(&path).await else {
+                    return Ok(connection.session.set_mode(&path, PRIVATE_FOLDER).await?);
                 };
                 // The protocol has no word for what is there already.
-                match connection.session.metadata(path).await {
+                match connection.session.attributes(&path).await {
                     Ok(found) if found.is_dir() => Ok(()),
                     _ => Err(error.into()),
                 }
@@ -147,7 +145,7 @@ impl SshFolder {
         let path = self.path(name);
         let found = self.ask(|connection| {
             let path = path.clone();
-            async move { Ok(connection.session.metadata(path).await?) }
+            async move { Ok(connection.session.attributes(&path).await?) }
         });
         match found.0 {
             Ok(found) => Ok(Some(found)),
@@ -162,20 +160,8 @@ impl SshFolder {
             let (path, bytes) = (path.to_owned(), Arc::clone(bytes));
             async move {
                 // What an earlier attempt over a broken connection left is written over: the name is this object's alone.
-                let flags = OpenFlags::CREATE | OpenFlags::WRITE | OpenFlags::TRUNCATE;
-                let mode = FileAttributes { permissions: Some(PRIVATE_FILE), ..FileAttributes::empty() };
-                let session = &connection.session;
-                let mut file = session.open_with_flags_and_attributes(path.clone(), flags, mode).await?;
-                let written = async {
-                    file.write_all(&bytes).await?;
-                    file.flush().await
-                };
-                if let Err(error) = written.await {
-                    return Err(refused_or_broken(session, &path, error).await);
-                }
-                file.sync_all().await?;
-                file.close().await?;
-                let length = session.metadata(path).await?.size;
+                connection.session.write(&path, &bytes, PRIVATE_FILE).await?;
+                let length = connection.session.attributes(&path).await?.size;
                 if length == Some(bytes.len() as u64) {
                     return Ok(());
                 }
@@ -202,17 +188,18 @@ impl Requests for SshFolder {
             let path = self.path(&folder);
             let listed = self.ask(|connection| {
                 let path = path.clone();
-                async move { Ok(connection.session.read_dir(path).await?.collect::<Vec<_>>()) }
+                async move { Ok(connection.session.entries(&path).await?) }
             });
             let entries = match listed.0 {
                 Ok(entries) => entries,
                 Err(trouble) if trouble.is_missing() => continue,
                 Err(trouble) => return Err(self.failed(&folder, trouble)),
             };
-            for entry in entries.iter().filter(|entry| !entry.file_name().starts_with('.')) {
-                let name = entry.file_name();
-                let name = if folder.is_empty() { name } else { format!("{folder}/{name}") };
-                let attributes = entry.metadata();
+            for File { filename, attrs: attributes, .. } in entries {
+                if filename.starts_with('.') {
+                    continue;
+                }
+                let name = if folder.is_empty() { filename } else { format!("{folder}/{filename}") };
                 if attributes.is_dir() {
                     folders.push(name);
                 } else if attributes.is_regular() {
@@ -232,16 +219,7 @@ impl Requests for SshFolder {
         let path = self.path(name);
         let read = self.ask(|connection| {
             let (path, range) = (path.clone(), range.clone());
-            async move {
-                let mut file = connection.session.open(path.clone()).await?;
-                file.seek(io::SeekFrom::Start(range.start)).await?;
-                let mut bytes = vec![0; (range.end - range.start) as usize];
-                if let Err(error) = file.read_exact(&mut bytes).await {
-                    return Err(refused_or_broken(&connection.session, &path, error).await);
-                }
-                file.close().await?;
-                Ok(bytes)
-            }
+            async move { Ok(connection.session.read(&path, range).await?) }
         });
         read.0.map_err(|trouble| self.failed(name, trouble))
     }
@@ -256,7 +234,7 @@ impl Requests for SshFolder {
         let path = self.path(name);
         let read = self.ask(|connection| {
             let path = path.clone();
-            async move { Ok(connection.session.read(path).await?) }
+            async move { Ok(connection.session.read_whole(&path).await?) }
         });
         read.0.map_err(|trouble| self.failed(name, trouble))
     }
@@ -274,7 +252,7 @@ impl Requests for SshFolder {
         let renamed = sent.map(|()| {
             self.ask(|connection| {
                 let (from, to) = (from.clone(), to.clone());
-                async move { Ok(connection.session.rename(from, to).await?) }
+                async move { Ok(connection.session.rename(&from, &to).await?) }
             })
         });
         let (trouble, was_repeated) = match renamed {
@@ -289,7 +267,7 @@ impl Requests for SshFolder {
         self.folders.forget();
         let _ = self.ask(|connection| {
             let from = from.clone();
-            async move { Ok(connection.session.remove_file(from).await?) }
+            async move { Ok(connection.session.remove(&from).await?) }
         });
         // The protocol has no word for a name that is taken, and none for a disk that is full.
         if self.is_there(name).is_ok_and(|found| found.is_some()) {
@@ -308,7 +286,7 @@ impl Requests for SshFolder {
         let path = self.path(name);
         let removed = self.ask(|connection| {
             let path = path.clone();
-            async move { Ok(connection.session.remove_file(path).await?) }
+            async move { Ok(connection.session.remove(&path).await?) }
         });
         match removed {
             (Err(trouble), true) if trouble.is_missing() => Ok(()),
@@ -320,7 +298,7 @@ impl Requests for SshFolder {
         let path = self.path("");
         let asked = self.ask(|connection| {
             let path = path.clone();
-            async move { Ok(connection.session.fs_info(path).await?) }
+            async move { Ok(connection.session.room(&path).await?) }
         });
         let found = asked.0.map_err(|trouble| self.failed("", trouble))?;
         Ok(found.map(|found| found.blocks_avail.saturating_mul(found.fragment_size)))
@@ -339,9 +317,9 @@ impl Requests for SshFolder {
         let removed = self.ask(|connection| {
             let (folder, prefix) = (folder.clone(), prefix.clone());
             async move {
-                for entry in connection.session.read_dir(folder).await? {
-                    if entry.file_name().starts_with(&prefix) {
-                        connection.session.remove_file(entry.path()).await?;
+                for entry in connection.session.entries(&folder).await? {
+                    if entry.filename.starts_with(&prefix) {
+                        connection.session.remove(&format!("{folder}/{}", entry.filename)).await?;
                     }
                 }
                 Ok(())

@@ -10,7 +10,7 @@ use gullet_store::{SshFolderPlace, StoreError, ssh_folder};
 
 use crate::conformance::{Lies, check};
 use crate::far::{PART, noise, place, restored, write};
-use crate::harness::{Mounted, Place};
+use crate::harness::{Mounted, Place, called};
 use crate::servers::{free_port, printed, wait_until};
 
 /// Its own account: one of the system that nobody signs in as.
@@ -152,6 +152,35 @@ fn a_copy_by_sftp_is_made_restored_from_and_waits_for_a_machine_that_is_away() {
     sshd.serve();
     place.gullet(&["run", "desk"]).exits(0).says("copied to far");
     place.gullet(&["verify", "--store", "far"]).exits(0);
+}
+
+#[test]
+fn a_server_that_says_no_limits_and_answers_short_gets_and_gives_everything() {
+    let place = place();
+    place.define(&format!("copies = [\"far\"]\n[store.far]\nlocation = \"sftp://far@/far\"\nlimit = \"5s\"\n{PART}"));
+    fs::create_dir(place.path("bin")).unwrap();
+    let script = concat!(env!("CARGO_MANIFEST_DIR"), "/tests/services/plain_sftp.py");
+    std::os::unix::fs::symlink(script, place.path("bin/ssh")).unwrap();
+    let gullet = |arguments: &[&str]| {
+        let mut command = place.command(arguments);
+        command.env("PATH", format!("{}:/usr/bin:/bin", place.text("bin")));
+        called(command).exits(0)
+    };
+    gullet(&["store", "new", "depot"]);
+    gullet(&["run", "desk", "--quiet"]);
+    gullet(&["store", "copy", "depot"]).says("1 run copied now");
+    gullet(&["show", "desk@latest"]).says("1 payload file, about 10% of each read back there");
+    gullet(&["verify", "--store", "far"]).says("intact");
+    gullet(&["restore", "desk@latest", "--store", "far", "--into", "out"]);
+    let docs = place.path("docs/a");
+    assert_eq!(fs::read(place.path("out/files").join(docs.strip_prefix("/").unwrap())).unwrap(), noise(1));
+    // A server that may be asked for it is read back whole.
+    let text = fs::read_to_string(place.path("gullet.toml")).unwrap();
+    fs::write(place.path("gullet.toml"), text.replace("limit = \"5s\"", "limit = \"5s\"\nread_back = \"100%\""))
+        .unwrap();
+    write(&place, 2);
+    gullet(&["run", "desk"]).says("copied to far: ");
+    gullet(&["show", "desk@latest"]).says("every byte read back there");
 }
 
 #[test]

@@ -21,7 +21,7 @@ impl Rules<'_> {
         for key in store.far_keys().into_iter().filter(|_| !is_folder) {
             let (is_wrong, owner) = match key {
                 "endpoint" | "region" | "locked_for" => (!is_bucket, "a bucket"),
-                "key_file" | "known_hosts" => (!is_ssh, "a place that is reached by SFTP"),
+                "key_file" | "known_hosts" | "read_back" => (!is_ssh, "a place that is reached by SFTP"),
                 _ => continue,
             };
             if is_wrong {

@@ -8,18 +8,18 @@ use std::process::{Child, Command, Stdio};
 use std::sync::{Mutex, PoisonError};
 
 use russh_sftp::client::error::Error as SftpError;
-use russh_sftp::client::{Config, SftpSession};
 use russh_sftp::protocol::StatusCode;
 use tokio::runtime::{Builder, Handle};
 
 use super::SshFolderPlace;
+use super::session::Session;
 
 /// Of what `ssh` says so many bytes are kept.
 const SAID: u64 = 4 << 10;
 
 /// One `ssh` and what is spoken through it; it ends with the value.
 pub(super) struct Connection {
-    pub(super) session: SftpSession,
+    pub(super) session: Session,
     pub(super) runtime: Handle,
     /// Keeps the thread that reads and writes until the connection is dropped.
     _over: tokio::sync::oneshot::Sender<()>,
@@ -70,12 +70,11 @@ impl Connection {
         let handle = runtime.handle().clone();
         let (over, is_over) = tokio::sync::oneshot::channel::<()>();
         std::thread::spawn(move || runtime.block_on(is_over));
-        let config = Config { request_timeout_secs: seconds, ..Config::default() };
         let stream = {
             let _guard = handle.enter();
             tokio::net::UnixStream::from_std(ours)?
         };
-        let greeted = handle.block_on(SftpSession::new_with_config(stream, config));
+        let greeted = handle.block_on(Session::greet(stream, seconds));
         match greeted {
             Ok(session) => {
                 Ok(Self { session, runtime: handle, _over: over, ssh: Mutex::new(ssh), said: Mutex::new(Some(said)) })
@@ -122,15 +121,6 @@ impl From<SftpError> for Trouble {
     }
 }
 
-impl From<io::Error> for Trouble {
-    fn from(error: io::Error) -> Self {
-        match error.get_ref().and_then(|inner| inner.downcast_ref::<SftpError>()) {
-            Some(inner) => inner.clone().into(),
-            None => Self::Broken(error),
-        }
-    }
-}
-
 impl Trouble {
     pub(super) fn into_io(self) -> io::Error {
         match self {
@@ -148,15 +138,6 @@ impl Trouble {
     /// Whether the server says that there is no such file.
     pub(super) fn is_missing(&self) -> bool {
         matches!(self, Self::Said(StatusCode::NoSuchFile, _))
-    }
-}
-
-/// What an error while a file is read or written means: of what the server refuses there only a text comes through. Where the server
-/// still answers it was that, and not the connection.
-pub(super) async fn refused_or_broken(session: &SftpSession, path: &str, error: io::Error) -> Trouble {
-    match session.metadata(path.to_owned()).await {
-        Ok(_) => Trouble::Said(StatusCode::Failure, error.to_string()),
-        Err(_) => error.into(),
     }
 }
 

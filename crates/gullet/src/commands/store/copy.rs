@@ -2,7 +2,7 @@
 
 use clap::Args;
 use gullet_host::state::{State, SweepLock};
-use gullet_logbook::copies::{self, CopyError, CopyReport, Copying};
+use gullet_logbook::copies::{self, CopyError, CopyReport, Copying, USUAL_SAMPLE};
 use gullet_logbook::locks::{LockReport, keep_locked};
 use gullet_model::definition::{Loaded, StoreSpec};
 use gullet_run::run::Ended;
@@ -183,7 +183,8 @@ fn copy_to(
         Make::Always => true,
     };
     let name = is_named.then_some(to);
-    let copying = Copying { from: &store, to: place, name, may_make, state, world: outside.world() };
+    let sample = copy.read_back.unwrap_or(USUAL_SAMPLE);
+    let copying = Copying { from: &store, to: place, name, may_make, sample, state, world: outside.world() };
     let copied =
         copying.copy(&mut |done, total| ui.progress(&format!("copy to {to}: {} of {}", size(done), size(total))));
     copied.map_err(|error| match error {
