@@ -3,18 +3,17 @@
 # schemas and documents. `scripts/package.sh --layout` only lays the files out. Needs cargo-deb and cargo-generate-rpm, and installs
 # them where they are missing.
 #
-# GULLET_PROFILE=release takes a build that is there instead of the smaller one for packages, which takes some minutes.
-# GULLET_VERSION=1.2.3 gives the .deb another version.
+# The program is the one that is measured; docs/PERFORMANCE.md says why none that is smaller is taken. GULLET_VERSION=1.2.3 gives the .deb
+# another version.
 set -eu
 cd "$(dirname "$0")/.."
-profile=${GULLET_PROFILE:-dist}
 target=()
 # Where the toolchain has it, the program needs no library of the system.
 if rustup target list --installed 2>/dev/null | grep -qx "$(uname -m)-unknown-linux-musl" && command -v musl-gcc >/dev/null; then
   target=(--target "$(uname -m)-unknown-linux-musl")
 fi
-cargo build --quiet --profile "$profile" --package gullet ${target[@]+"${target[@]}"}
-program=target/${target[1]:+${target[1]}/}$profile/gullet
+cargo build --quiet --release --package gullet ${target[@]+"${target[@]}"}
+program=target/${target[1]:+${target[1]}/}release/gullet
 program=$PWD/$program
 
 package=target/package root=target/package/root
