@@ -10,6 +10,7 @@ use gullet_logbook::logbook::Logbook;
 use gullet_model::Reason;
 use gullet_model::definition::{App, HoldStep, Loaded, Span, load_state_alone};
 use gullet_model::ids::random_id;
+use gullet_model::step::StepKind;
 use gullet_restore::restore::place::Journals;
 use gullet_run::hold::{
     FoundNote, Guarded, HoldNote, InitialState, NoteError, NoteHead, NoteStatus, Op, Order, forgotten, initial_state,
@@ -161,9 +162,11 @@ fn enter(ui: &mut Ui, guard: &mut Guarded, steps: &[HoldStep], world: World<'_>)
     let locked = guard.ask(Op::Lock, world.stop).map_err(Reason::from).and_then(|answer| answer.result);
     locked.map_err(fails)?;
     for (number, step) in steps.iter().enumerate() {
-        for (op, what) in
-            [(Op::Enter(number), "enter"), (Op::Drain(number), "settle"), (Op::Prove(number), "prove held")]
-        {
+        for (op, kind) in [
+            (Op::Enter(number), StepKind::Enter),
+            (Op::Drain(number), StepKind::Drain),
+            (Op::Prove(number), StepKind::Prove),
+        ] {
             let there = match op {
                 Op::Drain(_) => step.drained.is_some(),
                 Op::Prove(_) => step.entered.is_some(),
@@ -173,6 +176,7 @@ fn enter(ui: &mut Ui, guard: &mut Guarded, steps: &[HoldStep], world: World<'_>)
                 continue;
             }
             let answer = guard.ask(op, world.stop).map_err(Reason::from).and_then(|answer| answer.result);
+            let what = kind.words();
             answer.map_err(|why| fails(why.at(format_args!("{}: {what}", step.name))))?;
             ui.say(format!("  {} {what:<14} {}", styled(GOOD, "✓"), step.name));
         }

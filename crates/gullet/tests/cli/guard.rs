@@ -316,7 +316,7 @@ fn a_wrong_probe_is_overruled_by_a_declaration() {
 #[test]
 fn a_hold_by_hand_is_left_by_command_or_by_itself() {
     let desk = Desk::open();
-    desk.place.gullet(&["hold", "quaybook", "--limit", "10m"]).exits(0).says("it is released by itself after 10m");
+    desk.place.gullet(&["hold", "quaybook", "--limit", "10m"]).exits(0).says("✓ drain").says("after 10m");
     assert_eq!(desk.state(), "paused");
     desk.place.gullet(&["release"]).exits(0).says("by hand");
     desk.place.gullet(&["hold", "quaybook"]).exits(4).says("is held already");
