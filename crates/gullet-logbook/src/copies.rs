@@ -12,7 +12,9 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::io::{Read, Write};
 use std::sync::Arc;
 
-use gullet_store::{DocumentName, Hash, Hasher, IoPath, Location, PayloadFile, STORE_FILE, Store, StoreError, hash_of};
+use gullet_store::{
+    DocumentName, Hash, Hasher, IoPath, Location, PayloadFile, STORE_FILE, Store, StoreError, hash_of, is_unused,
+};
 use serde::Serialize;
 
 use crate::locks::{LockReport, keep_locked};
@@ -176,7 +178,7 @@ impl Copying<'_> {
         match self.to.read(STORE_FILE) {
             Ok(there) if there == info => Ok(()),
             Ok(_) => Err(CopyError::OtherStore { place }),
-            Err(StoreError::Missing { .. }) if !self.to.names("")?.is_empty() => Err(CopyError::NotEmpty { place }),
+            Err(StoreError::Missing { .. }) if !is_unused(self.to.as_ref())? => Err(CopyError::NotEmpty { place }),
             Err(StoreError::Missing { .. }) if !self.may_make => Err(CopyError::NoCopy { place }),
             Err(StoreError::Missing { .. }) => {
                 self.to.prepare()?;

@@ -27,12 +27,23 @@ pub struct Abilities {
     pub locks: Option<bool>,
 }
 
+/// Below it lies what a place is tried with.
+const PROBES: &str = "probes/";
+
+/// Whether a place has nothing but what it was tried with, which may stay where nothing can be removed.
+///
+/// # Errors
+/// When it cannot be listed.
+pub fn is_unused(location: &dyn Location) -> Result<bool, StoreError> {
+    Ok(location.names("")?.iter().all(|name| name.starts_with(PROBES)))
+}
+
 /// Tries a place with objects below `probes/ID-`, and removes them where it may.
 ///
 /// # Errors
 /// When it is no place for a store: what is written cannot be read back, in part or as a whole, or is not listed.
 pub fn probe(location: &dyn Location, id: &str) -> Result<Abilities, StoreError> {
-    let name = format!("probes/{id}-0");
+    let name = format!("{PROBES}{id}-0");
     // What is sent must not be compressed to nothing on the way.
     let bytes: Vec<u8> = std::iter::repeat_with(|| fastrand::u8(..)).take(LENGTH).collect();
     location.write(&name, &bytes)?;
@@ -59,7 +70,7 @@ fn tried(location: &dyn Location, name: &str, bytes: &[u8]) -> Result<bool, Stor
     if some != bytes[LENGTH / 2..LENGTH / 2 + LENGTH / 10] {
         return Err(wrong("a part of it was read back differently"));
     }
-    if location.length(name)? != Some(LENGTH as u64) || !location.names("probes/")?.iter().any(|there| there == name) {
+    if location.length(name)? != Some(LENGTH as u64) || !location.names(PROBES)?.iter().any(|there| there == name) {
         return Err(wrong("it is not listed, or with another length"));
     }
     match location.write(name, b"another") {
@@ -72,7 +83,7 @@ fn tried(location: &dyn Location, name: &str, bytes: &[u8]) -> Result<bool, Stor
 fn has_one_winner(location: &dyn Location, id: &str) -> Result<bool, StoreError> {
     let mut has_one = true;
     for race in 1..=RACES {
-        let name = format!("probes/{id}-{race}");
+        let name = format!("{PROBES}{id}-{race}");
         let written: Vec<Result<(), StoreError>> = std::thread::scope(|scope| {
             let write = |writer: usize| {
                 let (name, text) = (&name, format!("writer {writer} ").repeat(5000));

@@ -9,6 +9,7 @@ use crate::document::{Document, DocumentName};
 use crate::error::StoreError;
 use crate::hash::Hash;
 use crate::location::Location;
+use crate::probe::is_unused;
 use crate::reader::ChunkReader;
 use crate::seal::{Identities, Recipients};
 use crate::{Holdings, OpenPayload, Toc};
@@ -56,14 +57,14 @@ impl Store {
     /// Makes a store at an empty place; with `keys` everything in it will be encrypted.
     ///
     /// # Errors
-    /// [`StoreError::NotEmpty`] when anything is there already.
+    /// [`StoreError::NotEmpty`] when anything is there already but what the place was tried with.
     pub fn create(
         location: Arc<dyn Location>,
         id: String,
         created: String,
         keys: &Recipients,
     ) -> Result<Self, StoreError> {
-        if !location.list("")?.is_empty() {
+        if !is_unused(location.as_ref())? {
             return Err(StoreError::NotEmpty { place: location.describe() });
         }
         location.prepare()?;

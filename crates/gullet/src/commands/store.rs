@@ -2,6 +2,7 @@
 
 mod bring_back;
 pub(super) mod copy;
+mod test;
 
 use std::path::Path;
 
@@ -10,7 +11,7 @@ use gullet_host::state::{State, SweepLock};
 use gullet_logbook::sweep::{self, Sweep, Sweeper, retire};
 use gullet_model::definition::{Loaded, Span, StoreSpec};
 use gullet_model::ids::random_id;
-use gullet_store::{MachineInfo, Recipients, Store, probe};
+use gullet_store::{MachineInfo, Recipients, Store};
 use jiff::{SignedDuration, Timestamp};
 
 use crate::args::{Global, OpeningArgs};
@@ -20,7 +21,7 @@ use crate::open;
 use crate::outside::{RealWorld, SystemRandom};
 use crate::table::pairs;
 use crate::text::{count, harmless, size, time};
-use crate::ui::{GOOD, Ui, WARN, styled};
+use crate::ui::{GOOD, Ui, styled};
 
 /// Make stores, and look at them
 #[derive(Subcommand)]
@@ -110,7 +111,7 @@ pub fn store(ui: &mut Ui, global: &Global, command: &StoreCommand) -> Result<Exi
     match command {
         StoreCommand::New(args) => new(ui, global, args),
         StoreCommand::Info(args) => info(ui, global, &args.store),
-        StoreCommand::Test(args) => test(ui, global, &args.store),
+        StoreCommand::Test(args) => test::test(ui, global, &args.store),
         StoreCommand::Copy(args) => copy::copy(ui, global, args),
         StoreCommand::BringBack(args) => bring_back::bring_back(ui, global, args),
         StoreCommand::Sweep(args) => sweep(ui, global, args),
@@ -147,54 +148,6 @@ fn own(global: &Global, name: &str, opening: &OpeningArgs) -> Result<(Loaded, St
     Ok((loaded, store, state))
 }
 
-fn test(ui: &mut Ui, global: &Global, name: &str) -> Result<Exit, CommandError> {
-    let store = open::store_at(&spec_of(global, name)?)?;
-    let place = store.location();
-    let abilities = probe(place.as_ref(), &random_id(&SystemRandom, 12))?;
-    let free = place.free_space()?;
-    let locks = abilities.locks != Some(false);
-    let exit = if abilities.creates_only && abilities.has_one_winner && abilities.removes && locks {
-        Exit::Complete
-    } else {
-        Exit::Warnings
-    };
-    if ui.is_json() {
-        let location = place.describe();
-        let answer = serde_json::json!({ "location": location, "ok": true, "can": abilities, "free_bytes": free });
-        ui.json(&answer)?;
-        return Ok(exit);
-    }
-    let free = free.map_or_else(String::new, |free| format!("; {} free", size(free)));
-    let done = if abilities.removes {
-        "written, read back whole and in part, removed"
-    } else {
-        "written, read back whole and in part"
-    };
-    ui.say(format!("{} {done} at {}{free}", styled(GOOD, "✓ usable:"), harmless(&place.describe())));
-    let lacks = [
-        (
-            abilities.creates_only,
-            "an object whose name is taken is overwritten there, and the server says that all is well",
-        ),
-        (
-            abilities.has_one_winner,
-            "of several writers of one name at the same moment more than one is told that it did",
-        ),
-        (
-            abilities.removes,
-            "nothing can be removed there with these rights: `thin` goes on, `store sweep` frees nothing",
-        ),
-        (locks, "nothing is locked there, though `locked_for` asks for it: can the bucket lock (object lock)?"),
-    ];
-    for (_, what) in lacks.iter().filter(|(can, _)| !can) {
-        ui.say(format!("  {} {what}", styled(WARN, "!")));
-    }
-    if !abilities.creates_only || !abilities.has_one_winner {
-        ui.tell("Nothing is lost by that: names are used once, and a document's name has the hash of its bytes (FORMAT.md).");
-    }
-    Ok(exit)
-}
-
 /// Sweeps, or only looks without a lock.
 pub(super) fn sweep_store(
     store: &Store,
@@ -210,8 +163,8 @@ pub(super) fn sweep_store(
 pub(super) fn show_sweep(ui: &mut Ui, store: &Store, sweep: &Sweep, done: bool) {
     let dead: u64 = sweep.dead.iter().map(|(_, length)| length).sum();
     let (files, mostly) = (sweep.dead.len() as u64, sweep.mostly_dead.len() as u64);
-    if done && files + mostly == 0 {
-        ui.say(format!("{} nothing to remove: other runs need all that is stored", styled(GOOD, "✓")));
+    if files + mostly == 0 {
+        ui.say(format!("{} nothing to remove: every payload file of this machine is needed", styled(GOOD, "✓")));
     } else if done {
         ui.say(format!("{} {} removed, {} freed", styled(GOOD, "✓"), count(files, "payload file"), size(sweep.freed)));
         if sweep.rewritten.0 > 0 {
@@ -276,7 +229,7 @@ fn sweep(ui: &mut Ui, global: &Global, args: &SweepArgs) -> Result<Exit, Command
         ui.json(&report)?;
     } else {
         show_sweep(ui, &store, &report, args.yes);
-        if !args.yes {
+        if !args.yes && report.dead.len() + report.mostly_dead.len() > 0 {
             ui.tell("nothing was changed; say --yes to do it");
         }
     }
@@ -392,7 +345,7 @@ fn info(ui: &mut Ui, global: &Global, name: &str) -> Result<Exit, CommandError> 
     ui.say(pairs(&[
         ("location", store.location().describe()),
         ("id", info.id.clone()),
-        ("made", info.created.clone()),
+        ("made", info.created.parse().map_or_else(|_| harmless(&info.created), time)),
         ("format", info.format.to_string()),
         ("encrypted", if info.keys.is_empty() { "no".to_owned() } else { harmless(&info.keys.join(", ")) }),
         ("payload", format!("{}, {}", count(files, "file"), size(bytes))),

@@ -38,6 +38,26 @@ fn contents(place: &Place, store: &str) -> Vec<(String, Vec<u8>)> {
 }
 
 #[test]
+fn the_place_of_a_copy_is_tried_before_it_is_made() {
+    let place = place("");
+    let test = || place.gullet(&["store", "test", "far"]);
+    // A folder that is not there may be a disk that is not mounted.
+    test().exits(4).says("gullet store copy depot makes it");
+    assert!(!place.path("far").exists());
+    fs::create_dir(place.path("far")).unwrap();
+    test().exits(0).says("✓ usable").says("There is no store there yet; gullet store copy depot makes it");
+    assert_eq!(place.json(&["store", "test", "far"])["has_store"], false);
+    // What was tried and could not be removed does not keep the store away; anything else does.
+    place.file("far/probes/0123-0", "tried");
+    place.gullet(&["store", "copy", "depot"]).exits(0);
+    let after = test().exits(0);
+    assert!(!after.err.contains("no store there yet") && place.json(&["store", "test", "far"])["has_store"] == true);
+    place.file("mine/letter", "not ours");
+    place.gullet(&["store", "test", &place.text("mine")]).exits(4).says("there is no store at");
+    assert_eq!(place.files_below("mine").len(), 1);
+}
+
+#[test]
 fn a_copy_is_a_whole_store_and_the_first_can_be_made_anew_from_it() {
     let place = place("");
     place.gullet(&["store", "new", "far"]).exits(2).says("gullet store copy depot");
@@ -262,7 +282,7 @@ fn keep_rules_wait_for_the_copy_and_what_goes_goes_from_it_by_its_own_remarks() 
     place.gullet(&["thin", "app", "--yes"]).exits(0);
     assert_eq!(left(), 1);
     // The copy does not know of it yet: there all of them stand.
-    place.gullet(&["store", "sweep", "far", "--yes"]).exits(0).says("0 payload files removed");
+    place.gullet(&["store", "sweep", "far", "--yes"]).exits(0).says("nothing to remove");
     assert_eq!(place.files_below("far/payload").len(), 3);
     place.gullet(&["store", "copy", "depot"]).exits(0);
     place.gullet(&["store", "sweep", "far"]).exits(0).says("2 payload files of ");
@@ -273,7 +293,7 @@ fn keep_rules_wait_for_the_copy_and_what_goes_goes_from_it_by_its_own_remarks() 
     for path in place.files_below("depot/payload").into_iter().chain(place.files_below("depot/records")) {
         fs::remove_file(path).unwrap();
     }
-    place.gullet(&["store", "sweep", "far", "--yes"]).exits(0).says("0 payload files removed");
+    place.gullet(&["store", "sweep", "far", "--yes"]).exits(0).says("nothing to remove");
     assert_eq!(restored(&place, &["--store", "far"]), noise(2));
 }
 

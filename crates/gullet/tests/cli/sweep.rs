@@ -80,6 +80,8 @@ fn shrunk(place: &Place) -> (String, String, Vec<u8>) {
 fn thinning_is_shown_first_and_keeps_the_newest() {
     let (place, first, second, kept) = two_runs();
     let before = stored(&place);
+    let nothing = place.gullet(&["store", "sweep", "depot"]).exits(0).says("✓ nothing to remove");
+    assert!(!nothing.err.contains("--yes"), "{}", nothing.err);
     place.gullet(&["thin", "--run", &second, "--reason", "test"]).exits(4).says("it is the newest complete one");
     place.gullet(&["thin", "--run", &first, "--reason", "test"]).exits(0).says("nothing was changed");
     assert_eq!(stored(&place), before);
