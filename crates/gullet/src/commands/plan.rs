@@ -157,7 +157,7 @@ fn show(ui: &mut Ui, plan: &Plan, parts: &[PartView<'_>], has_store: bool) {
             harmless(&sizes),
             part.last_bytes.map_or_else(|| "-".to_owned(), size),
             match part.kind.nature() {
-                Nature::Export | Nature::Elsewhere => "a command, see the steps".to_owned(),
+                Nature::Export | Nature::Elsewhere => "see the steps".to_owned(),
                 _ => harmless(&part.source),
             },
         ]
