@@ -176,6 +176,34 @@ pub fn second_machine(place: &Place) {
 }
 
 #[test]
+fn what_a_machine_remarked_upon_the_runs_of_another_is_missed_only_when_it_is_gone() {
+    let place = place();
+    second_machine(&place);
+    place.file("docs-b/only-b.txt", "of b");
+    let b = |arguments: &[&str]| place.gullet(&[&["--definition", "b.toml"], arguments].concat());
+    b(&["run", "app"]).exits(0);
+    place.gullet(&["run", "app"]).exits(0);
+    // It is noted of each run that it was read, by whom it is.
+    place.gullet(&["verify"]).exits(0);
+    for _ in 0..2 {
+        place.gullet(&["run", "app"]).exits(0);
+        let status = place.gullet(&["status"]);
+        assert!(status.code < 2 && !status.out.contains("missing"), "{}", status.out);
+    }
+    let (theirs, other) = (place.runs()[0].clone(), b(&["status"]));
+    let remark = place.files_below(&format!("depot/remarks/app/{}", theirs["machine"].as_str().unwrap())).remove(0);
+    fs::rename(&remark, place.path("taken")).unwrap();
+    place
+        .gullet(&["status"])
+        .exits(2)
+        .says(remark.file_name().unwrap().to_str().unwrap())
+        .says("this machine wrote it");
+    assert_eq!(b(&["status"]).code, other.code, "who did not write it knows nothing of it");
+    fs::rename(place.path("taken"), &remark).unwrap();
+    assert!(place.gullet(&["status"]).code < 2);
+}
+
+#[test]
 fn two_machines_with_an_application_of_one_name_are_told_apart() {
     let place = place();
     second_machine(&place);

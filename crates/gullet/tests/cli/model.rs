@@ -258,16 +258,20 @@ impl World {
         let document = documents.swap_remove(self.dice.roll(documents.len() as u64) as usize);
         fs::rename(&document, self.place.path("taken")).unwrap();
         let name = document.file_name().unwrap().to_string_lossy().into_owned();
-        // A remark about a run of this machine may be one that the other made: each misses what it wrote.
+        // A remark about a run of this machine may be one that the other made: each misses what it wrote, and its status says so.
+        // Who verifies may find more, for what others wrote may be about it.
         let missed = |machine: usize| {
-            let call = self.call(machine, "", &["verify"]);
-            let does_status = self.call(machine, "", &["status"]).code != 0;
-            assert!(call.code == 0 || does_status, "status misses nothing: {}{}\n{}", call.out, call.err, self.story());
-            call.code == 1
+            let is_damaged = self.call(machine, "", &["verify"]).code == 1;
+            let status = self.call(machine, "", &["status"]);
+            is_damaged && status.code == 2 && status.out.contains(&name)
         };
         let missed = [missed(0), missed(1)];
         assert!(missed[0] || missed[1], "{name} is not missed\n{}", self.story());
         fs::rename(self.place.path("taken"), &document).unwrap();
+        for machine in 0..2 {
+            let status = self.call(machine, "", &["status"]);
+            assert!(!status.out.contains("is missing"), "{}\n{}", status.out, self.story());
+        }
     }
 
     fn thin(&mut self, machine: usize, clock: &str) {
