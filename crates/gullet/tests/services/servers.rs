@@ -315,7 +315,7 @@ impl Mariadb {
                 let read = |name: &str| fs::read_to_string(server.folder.join(name)).unwrap_or_default();
                 let (log, errors) = (read("log"), read("errors"));
                 // Among many servers at once one ends sometimes before it has said anything: the machine has no room for it then.
-                if log.is_empty() && ended.is_some() && began.elapsed() < Duration::from_secs(30) {
+                if log.is_empty() && ended.is_some() && began.elapsed() < Duration::from_secs(55) {
                     std::thread::sleep(Duration::from_secs(1));
                     server.server = spawn();
                     continue;
