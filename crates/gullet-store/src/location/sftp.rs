@@ -1,9 +1,8 @@
 //! Objects as files on another machine, by SFTP.
 //!
 //! The system's own `ssh` makes the connection, with the account's configuration, agent and known hosts; `russh-sftp` has the
-//! messages that are spoken over its pipes. An object is written under a name of its own, made
-//! durable, and renamed, which the plain rename of the protocol does only where nothing has the name yet. One connection serves all
-//! threads; one that breaks is made anew.
+//! messages that are spoken over its pipes. An object is written under a name of its own, made durable, and renamed, which the plain
+//! rename of the protocol does only where nothing has the name yet. One connection serves all threads; one that breaks is made anew.
 
 use std::future::Future;
 use std::io;

@@ -10,7 +10,7 @@ use gullet_store::{SshFolderPlace, StoreError, ssh_folder};
 
 use crate::conformance::{Lies, check};
 use crate::far::{PART, noise, place, restored, write};
-use crate::harness::{Mounted, Place, called};
+use crate::harness::{Called, Mounted, Place, called};
 use crate::servers::{free_port, printed, wait_until};
 
 /// Its own account: one of the system that nobody signs in as.
@@ -154,18 +154,30 @@ fn a_copy_by_sftp_is_made_restored_from_and_waits_for_a_machine_that_is_away() {
     place.gullet(&["verify", "--store", "far"]).exits(0);
 }
 
-#[test]
-fn a_server_that_says_no_limits_and_answers_short_gets_and_gives_everything() {
+/// A place with a store and its copy by SFTP, behind a stand-in for `ssh`.
+fn behind_plain(limit: &str) -> Place {
     let place = place();
-    place.define(&format!("copies = [\"far\"]\n[store.far]\nlocation = \"sftp://far@/far\"\nlimit = \"5s\"\n{PART}"));
+    place.define(&format!(
+        "copies = [\"far\"]\n[store.far]\nlocation = \"sftp://far@/far\"\nlimit = \"{limit}\"\n{PART}"
+    ));
     fs::create_dir(place.path("bin")).unwrap();
     let script = concat!(env!("CARGO_MANIFEST_DIR"), "/tests/services/plain_sftp.py");
     std::os::unix::fs::symlink(script, place.path("bin/ssh")).unwrap();
-    let gullet = |arguments: &[&str]| {
-        let mut command = place.command(arguments);
-        command.env("PATH", format!("{}:/usr/bin:/bin", place.text("bin")));
-        called(command).exits(0)
-    };
+    place
+}
+
+/// The program with the stand-in, which must end so.
+#[track_caller]
+fn plain(place: &Place, line: u32, arguments: &[&str], code: i32) -> Called {
+    let mut command = place.command(arguments);
+    command.env("PATH", format!("{}:/usr/bin:/bin", place.text("bin"))).env("LINE", line.to_string());
+    called(command).exits(code)
+}
+
+#[test]
+fn a_server_that_says_no_limits_and_answers_short_gets_and_gives_everything() {
+    let place = behind_plain("5s");
+    let gullet = |arguments: &[&str]| plain(&place, 0, arguments, 0);
     gullet(&["store", "new", "depot"]);
     gullet(&["run", "desk", "--quiet"]);
     gullet(&["store", "copy", "depot"]).says("1 run copied now");
@@ -174,13 +186,31 @@ fn a_server_that_says_no_limits_and_answers_short_gets_and_gives_everything() {
     gullet(&["restore", "desk@latest", "--store", "far", "--into", "out"]);
     let docs = place.path("docs/a");
     assert_eq!(fs::read(place.path("out/files").join(docs.strip_prefix("/").unwrap())).unwrap(), noise(1));
-    // A server that may be asked for it is read back whole.
+    // A place may be asked for all of it.
     let text = fs::read_to_string(place.path("gullet.toml")).unwrap();
     fs::write(place.path("gullet.toml"), text.replace("limit = \"5s\"", "limit = \"5s\"\nread_back = \"100%\""))
         .unwrap();
     write(&place, 2);
     gullet(&["run", "desk"]).says("copied to far: ");
     gullet(&["show", "desk@latest"]).says("every byte read back there");
+    // A payload file that was cut off there is damaged, in words, and sent anew.
+    let cut = place.files_below("far/payload").remove(0);
+    fs::OpenOptions::new().write(true).open(&cut).unwrap().set_len(300_000).unwrap();
+    plain(&place, 0, &["verify", "--store", "far", "--all-again"], 1).says("✗ damaged");
+    gullet(&["store", "copy", "depot"]).says("1 run copied now");
+    gullet(&["verify", "--store", "far", "--all-again"]).says("✓ intact");
+}
+
+#[test]
+fn a_slow_line_is_no_silence() {
+    let place = behind_plain("6s");
+    for seed in 1..5 {
+        place.file(&format!("docs/{seed}"), noise(seed));
+    }
+    plain(&place, 0, &["store", "new", "depot"], 0);
+    plain(&place, 0, &["run", "desk", "--quiet"], 0);
+    // 3.5 MB take 14 s on it.
+    plain(&place, 250_000, &["store", "copy", "depot"], 0).says("1 run copied now");
 }
 
 #[test]

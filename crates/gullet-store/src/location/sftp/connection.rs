@@ -130,6 +130,9 @@ impl Trouble {
             Self::Said(StatusCode::PermissionDenied, _) => {
                 io::Error::new(io::ErrorKind::PermissionDenied, "the server does not allow it")
             }
+            Self::Said(StatusCode::Eof, _) => {
+                io::Error::new(io::ErrorKind::UnexpectedEof, "it is shorter than the server said")
+            }
             Self::Said(code, said) => io::Error::other(format!("the server refused it: {code}, {said}")),
             Self::Broken(error) => error,
         }

@@ -11,11 +11,14 @@ use russh_sftp::client::error::Error;
 use russh_sftp::client::rawsession::Limits;
 use russh_sftp::client::{Config, RawSftpSession};
 use russh_sftp::extensions::{self, Statvfs};
-use russh_sftp::protocol::{File, FileAttributes, OpenFlags, StatusCode};
+use russh_sftp::protocol::{File, FileAttributes, OpenFlags, Status, StatusCode};
 use tokio::io::{AsyncRead, AsyncWrite};
 
-/// So many messages that read or write one file wait for their answers at the same time.
-const AT_ONCE: usize = 16;
+/// So many messages that read one file wait for their answers at the same time.
+const READS_AT_ONCE: usize = 16;
+/// So many bytes that are written to one file wait for their answers at the same time: on a slow line each answer comes only when all
+/// that was sent before it has gone, and that must not look like silence.
+const WRITTEN_AT_ONCE: u64 = 512 << 10;
 /// Bytes of a file in one message that every server takes (section 3 of the draft).
 const SHORT: u64 = 32 << 10;
 /// The same where the server says that it takes more; OpenSSH's own limit.
@@ -112,7 +115,8 @@ impl Session {
         let places = (0..).step_by(self.write_length as usize);
         let pieces = bytes.chunks(self.write_length as usize).zip(places);
         let writes = pieces.map(|(piece, at)| self.raw.write(file.as_str(), at, piece.to_vec()));
-        let mut written = stream::iter(writes).buffered(AT_ONCE).try_for_each(|_| ready(Ok(()))).await;
+        let at_once = (WRITTEN_AT_ONCE / self.write_length).max(1) as usize;
+        let mut written = stream::iter(writes).buffered(at_once).try_for_each(|_| ready(Ok(()))).await;
         if written.is_ok() && self.can_sync {
             written = self.raw.fsync(file.as_str()).await.map(drop);
         }
@@ -155,10 +159,10 @@ impl Session {
             let length = self.read_length.min(range.end - at);
             match self.piece(file, at, length).await? {
                 piece if piece.len() as u64 == length => Ok(piece),
-                _ => Err(Error::UnexpectedBehavior("the file is shorter than it was said to be".to_owned())),
+                _ => Err(Error::Status(shorter())),
             }
         });
-        let mut reads = stream::iter(reads).buffered(AT_ONCE);
+        let mut reads = stream::iter(reads).buffered(READS_AT_ONCE);
         while let Some(piece) = reads.try_next().await? {
             bytes.extend_from_slice(&piece);
         }
@@ -181,6 +185,11 @@ impl Session {
         }
         Ok(bytes)
     }
+}
+
+/// As a server says that a file has ended.
+fn shorter() -> Status {
+    Status { id: 0, status_code: StatusCode::Eof, error_message: String::new(), language_tag: String::new() }
 }
 
 fn with_mode(mode: u32) -> FileAttributes {
