@@ -315,11 +315,13 @@ impl Logbook {
         let remark_names = store.documents(&format!("remarks/{app}/{machine}"))?;
         let all: HashSet<&str> = names.iter().chain(&remark_names).map(DocumentName::as_str).collect();
         let written = state.written(&store.info().id, app);
-        // What this machine remarked upon runs of others lies in their folders.
-        let elsewhere =
-            if before.has_other_than(&all) { store.documents(&format!("remarks/{app}"))? } else { Vec::new() };
-        let there = all.iter().copied().chain(elsewhere.iter().map(DocumentName::as_str)).collect();
-        before.add_missing(&mut book.missing, &there);
+        before.add_missing(&mut book.missing, &all);
+        if !book.missing.is_empty() {
+            // What this machine remarked upon runs of others lies in their folders.
+            let elsewhere = store.documents(&format!("remarks/{app}"))?;
+            let there: HashSet<&str> = elsewhere.iter().map(DocumentName::as_str).collect();
+            book.missing.retain(|(name, _)| !there.contains(name.as_str()));
+        }
         let newest = written.newest_record(&all).or_else(|| names.last().map(ToString::to_string));
         let mut along = AlongChain::new(&names, newest);
         while let Some(name) = along.name().filter(|_| book.runs.len() < most) {

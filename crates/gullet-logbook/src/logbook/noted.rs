@@ -17,11 +17,6 @@ impl NotedBefore {
         Self(state.map(of_apps).unwrap_or_default())
     }
 
-    /// Whether any of them is not among `there`.
-    pub(super) fn has_other_than(&self, there: &HashSet<&str>) -> bool {
-        self.0.iter().any(|written| !written.missing(there).is_empty())
-    }
-
     /// Adds those that are not among `there`.
     pub(super) fn add_missing(&self, missing: &mut Vec<(String, String)>, there: &HashSet<&str>) {
         let known: HashSet<String> = missing.iter().map(|(name, _)| name.clone()).collect();
