@@ -2,8 +2,9 @@
 //!
 //! Payload goes first, each file checked by the hash in the record that wrote it, then records, then remarks: a record is in the
 //! copy only when everything that its run stands on is there. What was sent is proven to be there before a remark says that the run
-//! has a second copy: by the server's own checksum, where it has one; else it is read back, of payload in a far place a sample. A copy that was cut off goes on where it stopped. Nothing is removed from a copy here but objects of another
-//! length or contents than their names and records say, which are sent anew. Some places check by themselves what arrives there.
+//! has a second copy: by the server's own checksum, where it has one; else it is read back, of payload in a far place a sample. A copy
+//! that was cut off goes on where it stopped. Nothing is removed from a copy here but objects of another length or contents than their
+//! names and records say, which are sent anew.
 
 mod damage;
 mod sample;
@@ -13,7 +14,8 @@ use std::io::{Read, Write};
 use std::sync::Arc;
 
 use gullet_store::{
-    DocumentName, Hash, Hasher, IoPath, Location, PayloadFile, STORE_FILE, Store, StoreError, hash_of, is_unused,
+    DocumentName, Hash, Hasher, IoPath, Location, PROBES, PayloadFile, STORE_FILE, Store, StoreError, hash_of,
+    is_unused,
 };
 use serde::Serialize;
 
@@ -30,10 +32,10 @@ use gullet_model::words::{chain, count};
 
 pub use damage::{DamagedCopy, NotNoted};
 use sample::Sample;
-pub use sample::USUAL as USUAL_SAMPLE;
+pub use sample::USUAL_SAMPLE;
 
 /// What is no document: payload goes before, and what a store is tried with goes again at once.
-const NO_DOCUMENTS: [&str; 2] = ["payload/", "probes/"];
+const NO_DOCUMENTS: [&str; 2] = ["payload/", PROBES];
 /// Payload files that are sent to a far place at the same time: each is in memory as a whole.
 const PAYLOAD_AT_ONCE: usize = 2;
 /// The same of documents.

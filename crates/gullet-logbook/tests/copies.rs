@@ -269,25 +269,29 @@ impl Location for Far {
 
 const MIB: usize = 1 << 20;
 
-/// What a far place that gives a byte wrong gets of 40 MiB; and how many bytes were read there.
-fn copied_far(sample: f64, wrong: Option<usize>) -> (CopyReport, Vec<bool>, usize) {
+/// What a far place that may give a byte wrong gets of 40 MiB; how many bytes were read there, and what is said of the run.
+fn copied_far(sample: f64, wrong: Option<usize>) -> (CopyReport, Vec<bool>, usize, String) {
     let place = Place { sample: Share(sample), ..Place::new() };
     add_run_of(&place.from, place.state.machine(), "aa11", 10 * MIB);
     let read = Arc::new(AtomicU64::new(0));
     let report = place.copy_into(Arc::new(Far { memory: Memory::default(), wrong, read: Arc::clone(&read) }));
-    (report, place.copied(), read.load(Ordering::Relaxed) as usize)
+    let book = Logbook::read(&place.from, None, Some(&place.state)).unwrap();
+    let said = book.runs[0].remarks.iter().map(|remark| remark.text.clone()).collect();
+    (report, place.copied(), read.load(Ordering::Relaxed) as usize, said)
 }
 
 #[test]
 fn of_what_a_far_place_got_a_sample_is_read_back_and_the_remark_says_how_much() {
-    let (report, copied, read) = copied_far(10.0, None);
+    let (report, copied, read, said) = copied_far(10.0, None);
+    assert!(said.ends_with("1 payload file, about 10% of each read back there"), "{said}");
     assert_eq!((report.problems.len(), copied), (0, vec![true]), "{report:?}");
     // Of 40 pieces the first, the last and about four more: twenty are never drawn.
     assert!((2 * MIB..20 * MIB).contains(&read), "{read}");
-    let (report, copied, read) = copied_far(0.0, None);
+    let (report, copied, read, _) = copied_far(0.0, None);
     assert_eq!((report.problems.len(), copied), (0, vec![true]), "{report:?}");
     assert!((2 * MIB..3 * MIB).contains(&read), "{read}");
-    let (report, copied, read) = copied_far(100.0, None);
+    let (report, copied, read, said) = copied_far(100.0, None);
+    assert!(said.ends_with("every byte read back there"), "{said}");
     assert_eq!((report.problems.len(), copied), (0, vec![true]), "{report:?}");
     assert!(read >= 40 * MIB, "{read}");
 }
@@ -295,7 +299,8 @@ fn of_what_a_far_place_got_a_sample_is_read_back_and_the_remark_says_how_much() 
 #[test]
 fn what_is_wrong_where_it_is_read_back_is_no_second_copy() {
     for (sample, wrong) in [(0.0, 0), (0.0, 40 * MIB - 1), (100.0, 20 * MIB)] {
-        let (report, copied, _) = copied_far(sample, Some(wrong));
+        let (report, copied, _, said) = copied_far(sample, Some(wrong));
         assert_eq!((report.problems.len(), copied), (1, vec![false]), "{sample} {wrong}: {report:?}");
+        assert_eq!(said, "");
     }
 }

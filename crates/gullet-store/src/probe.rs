@@ -27,8 +27,8 @@ pub struct Abilities {
     pub locks: Option<bool>,
 }
 
-/// Below it lies what a place is tried with.
-const PROBES: &str = "probes/";
+/// What the names of all objects begin with that a place is tried with.
+pub const PROBES: &str = "probes/";
 
 /// Whether a place has nothing but what it was tried with, which may stay where nothing can be removed.
 ///

@@ -6,7 +6,7 @@ use gullet_model::definition::Share;
 use gullet_store::{Hash, IoPath, Location, StoreError};
 
 /// How much of a payload file is read back where the definition does not say it.
-pub const USUAL: Share = Share(10.0);
+pub const USUAL_SAMPLE: Share = Share(10.0);
 
 /// Pieces of an object that are drawn while it is sent. The first and the last are always among them: what was cut off or written over
 /// from its beginning is found whatever is drawn.

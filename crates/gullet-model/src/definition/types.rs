@@ -178,7 +178,7 @@ pub struct StoreSpec {
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub encrypt_to: Vec<String>,
     /// By SFTP, where the server has no checksum to give: how much of each payload file is read back after it was sent, in pieces that
-    /// are drawn; 10 % by default. The rest is proven by the length, by what guards the connection, and by `verify` later.
+    /// are drawn, the first and the last always; 10 % by default. The rest is proven by the length, by what guards the connection, and by `verify` later.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub read_back: Option<Share>,
     /// The names of stores that are copies of this one: after each run they get what they do not have yet. Without

@@ -4,7 +4,7 @@ use std::fs;
 use std::os::unix::fs::MetadataExt;
 use std::path::Path;
 
-use gullet_store::{Store, StoreError};
+use gullet_store::{PROBES, Store, StoreError};
 
 use gullet_capture::plan::{Plan, PlannedCopy};
 use gullet_host::place::location_of;
@@ -72,8 +72,8 @@ pub fn check_store(store: &Store, plan: &Plan, probe: &str) -> Result<(), StoreT
     }
     let location = store.location();
     // What a command left that was killed in the middle of this.
-    let _ = location.discard_unpublished("probes/", false);
-    let name = format!("probes/{probe}");
+    let _ = location.discard_unpublished(PROBES, false);
+    let name = format!("{PROBES}{probe}");
     // A place that checks what arrives said so with its answer; and that it can be read was seen when it was opened.
     let read = || if location.checks_what_arrives() { Ok(probe.into()) } else { location.read(&name) };
     let probed = location.write(&name, probe.as_bytes()).and_then(|()| read()).and_then(|bytes| {

@@ -255,7 +255,7 @@ pub(super) fn sweep(ui: &mut Ui, copy: &Store, state: &State, lock: Option<&Swee
         let names: Vec<&String> = gone.iter().map(|(name, _)| name).collect();
         ui.json(&serde_json::json!({ "removed": lock.is_some(), "files": names, "bytes": bytes }))?;
     } else if gone.is_empty() {
-        ui.say(format!("{} nothing to remove: every payload file of this machine is needed", styled(GOOD, "✓")));
+        ui.say(format!("{} nothing to remove from the copy", styled(GOOD, "✓")));
     } else if lock.is_some() {
         ui.say(format!("{} {files} removed from the copy, {} freed", styled(GOOD, "✓"), size(bytes)));
     } else {
