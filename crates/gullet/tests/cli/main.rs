@@ -45,6 +45,7 @@ mod restore;
 mod runs;
 mod sealed;
 mod secure;
+mod sessions;
 mod store;
 mod sweep;
 mod tars;
