@@ -145,7 +145,7 @@ pub(crate) struct LeftOuts {
     by_reason: BTreeMap<LeftReason, LeftOut>,
     /// Every one of them, where that is wanted.
     all: Option<Vec<(LeftReason, PathBuf)>>,
-    /// What is there and cannot even be looked at, in words.
+    /// Paths that the system does not let this program read, each with the system's message.
     unreadable: Vec<String>,
 }
 
@@ -175,7 +175,8 @@ impl LeftOuts {
         }
     }
 
-    /// What is there and cannot even be looked at, in words: it is missed, not left out.
+    /// Paths that the system does not let this program read, each with its message. A capture should have them, so they are a problem
+    /// and not left out.
     pub(crate) fn unreadable(&self) -> &[String] {
         &self.unreadable
     }
@@ -258,7 +259,7 @@ impl Walk {
         }
     }
 
-    /// The same, of those roots that are there; `None` when none is.
+    /// The same walk without the roots that do not exist; `None` when no root exists.
     pub(crate) fn of_what_is_there(mut self) -> Option<Self> {
         self.roots.retain(|root| root.exists());
         (!self.roots.is_empty()).then_some(self)
@@ -419,7 +420,7 @@ fn includes_some(plan: &Plan, name: &str) -> bool {
     plan.spec.part.iter().any(|part| part.name == *name && !part.files.is_empty() && !part.include.is_empty())
 }
 
-/// What is in a folder, sorted; each asks the folder itself for its metadata, which is quicker than by its whole path.
+/// The entries of a folder, sorted by name. Their metadata is read relative to the open folder, which is quicker than by whole paths.
 fn sorted_children(folder: &Path) -> Result<Vec<(OsString, fs::DirEntry)>, PathError> {
     let mut children = Vec::new();
     for entry in fs::read_dir(folder).at(folder)? {
@@ -449,7 +450,7 @@ pub struct Survey {
     pub left_out: Vec<LeftOut>,
     /// Patterns of `include` and `exclude` that match nothing.
     pub unused_patterns: Vec<String>,
-    /// What is there and cannot be read, in words.
+    /// Paths that cannot be read, each with the system's message.
     pub unreadable: Vec<String>,
     /// Why it could not be looked at.
     pub problem: Option<String>,

@@ -170,7 +170,8 @@ impl Staged for InSnapshot {
 /// Clones and copies of files, with what is known of each in `pending`.
 pub(crate) struct StagedFiles {
     pub(crate) walk: Walk,
-    /// What was seen of them; none where an engine makes them fit together.
+    /// The sources as they were when they were copied, to find what changed meanwhile; `None` for a database cluster, whose own log makes
+    /// its files fit together.
     pub(crate) seen: Option<SourceWatch>,
     pub(crate) known: PriorState,
     pub(crate) pending: PathBuf,
