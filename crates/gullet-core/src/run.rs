@@ -5,6 +5,7 @@
 //! end of runs are told.
 
 use std::ffi::OsString;
+use std::panic::resume_unwind;
 use std::sync::mpsc::{Sender, channel};
 use std::time::Duration;
 
@@ -47,9 +48,6 @@ pub enum RunError {
     /// Somebody asked to stop while a sweep was waited for.
     #[error("stopped while it waited for a sweep of the store")]
     Stopped,
-    /// The thread of a run of a group ended early.
-    #[error("a run ended unforeseen")]
-    Unforeseen,
 }
 
 /// Who is told of a run: its events, and what there is to warn of before it begins.
@@ -104,7 +102,7 @@ impl RunContext<'_> {
             for (number, told) in told {
                 hear(number, told);
             }
-            threads.into_iter().map(|thread| thread.join().unwrap_or(Err(RunError::Unforeseen))).collect()
+            threads.into_iter().map(|thread| thread.join().unwrap_or_else(|panic| resume_unwind(panic))).collect()
         })
     }
 

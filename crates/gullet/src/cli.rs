@@ -6,8 +6,10 @@ use clap::Parser;
 
 use crate::args::Global;
 use crate::commands::{self, Command};
+use crate::defect;
 use crate::error::CommandError;
 use crate::exit::Exit;
+use crate::narrate;
 use crate::ui::Ui;
 
 /// Back up line-of-business applications so that it can be trusted and proven
@@ -40,6 +42,10 @@ pub fn run(arguments: Vec<OsString>) -> Exit {
     };
     let mut ui = Ui::new(cli.global.color, cli.global.quiet, cli.global.json);
     let is_about_work = cli.command.is_about_work();
+    if let Command::Status(_) = &cli.command {
+        defect::ends_with(Exit::Monitoring(3));
+    }
+    narrate::fall_over(0);
     let exit = match commands::execute(&mut ui, &cli.global, cli.command) {
         Ok(exit) => exit,
         Err(error) => {

@@ -2,7 +2,7 @@
 //!
 //! - `cli`: the arguments. `args`: options that several commands have. `commands`: one file a command.
 //! - `ui`: where text goes and how it is styled. `text`: sizes, times, lists. `table`: aligned columns.
-//! - `error`: the one error of the command line and its rendering. `exit`: the exit codes.
+//! - `error`: the one error of the command line and its rendering. `exit`: the exit codes. `defect`: how a mistake of the program ends it.
 //! - `outside`: the clock, the host, the signals that the core is handed. `open`: definition, state, stores. `reading`: the stores
 //!   that reading commands read, with their logbooks.
 //! - `render`: what is shown, made of data. `post`: how messages reach people.
@@ -14,6 +14,7 @@ mod args;
 mod cli;
 mod commands;
 mod complete;
+mod defect;
 mod demo;
 mod error;
 mod exit;
@@ -42,6 +43,7 @@ pub fn main(arguments: Vec<OsString>) -> ExitCode {
     if name.is_some_and(|name| name == "quaybook") {
         return quaybook::run(arguments);
     }
+    defect::tell_all();
     cli::run(arguments).into()
 }
 

@@ -120,13 +120,14 @@ impl Narration {
 }
 
 /// For the crash matrix of the tests, and in their builds alone: `GULLET_AT_EVENT=12:KILL` sends this process the signal
-/// at its twelfth event.
+/// at its twelfth event; with `PANIC` the program finds a mistake of its own there.
 #[cfg(debug_assertions)]
 fn fall_over_at(event: u64) {
     use rustix::process::{Signal, getpid, kill_process};
     let Ok(order) = std::env::var("GULLET_AT_EVENT") else { return };
     let Some((at, signal)) = order.split_once(':') else { return };
     if at.parse() == Ok(event) {
+        assert!(signal != "PANIC", "event {event} was ordered to be a mistake");
         let signal = if signal == "STOP" { Signal::STOP } else { Signal::KILL };
         let _ = kill_process(getpid(), signal);
     }

@@ -3,6 +3,7 @@
 use std::time::{Duration, Instant};
 
 use crate::harness::{Desk, Place, called};
+use crate::held::wait_until;
 
 #[test]
 fn code_0_complete() {
@@ -15,6 +16,50 @@ fn code_1_failed() {
     desk.misbehave("refuse-pause");
     desk.run().exits(1).says("the desk refuses to pause");
     assert_eq!(desk.state(), "serving");
+}
+
+#[test]
+fn code_1_by_a_defect_of_the_program_which_ends_like_a_kill() {
+    let desk = Desk::open();
+    let events = desk.place.gullet(&["run", "quaybook", "--json"]).exits(0).out.lines().count();
+    for event in [1, events / 3, events / 2, events - 1] {
+        let mut command = desk.place.command(&["run", "quaybook"]);
+        command.env("GULLET_AT_EVENT", format!("{event}:PANIC"));
+        let run = called(command).exits(1);
+        assert!(run.err.contains(&format!("error: gullet has a defect: event {event} ")), "{}", run.err);
+        assert!(run.err.contains("narrate.rs:"), "{}", run.err);
+        desk.wait_for("serving");
+        let next = desk.run();
+        assert!(next.code == 0 || next.code == 6, "{event}: {} {}", next.out, next.err);
+    }
+    desk.place.gullet(&["verify"]).exits(0);
+}
+
+#[test]
+fn a_defect_in_one_run_of_a_group_leaves_none_of_them_held() {
+    let place = Place::new();
+    let app = |name: &str| {
+        format!(
+            "[app.{name}]\nmax_hold = \"2m\"\n[[app.{name}.hold]]\nname = \"{name}\"\n\
+             enter = {{ script = \"touch @/{name}\" }}\nrelease = {{ script = \"rm @/{name}\" }}\n\
+             [[app.{name}.part]]\nname = \"a\"\ncommand = [\"sh\", \"-c\", \"test -e @/desk -a -e @/ledger && echo x\"]\n"
+        )
+    };
+    place.define(&format!("{}{}[group.both]\napps = [\"desk\", \"ledger\"]\n", app("desk"), app("ledger")));
+    place.gullet(&["store", "new", "depot"]).exits(0);
+    let mut command = place.command(&["run", "--group", "both"]);
+    command.env("GULLET_AT_EVENT", "4:PANIC");
+    called(command).exits(1).says("gullet has a defect");
+    wait_until("both are released", || !place.path("desk").exists() && !place.path("ledger").exists());
+    place.gullet(&["run", "--group", "both"]).exits(6);
+}
+
+#[test]
+fn code_3_of_status_by_a_defect_of_the_program() {
+    let place = Place::new();
+    let mut command = place.command(&["status"]);
+    command.env("GULLET_AT_EVENT", "0:PANIC");
+    called(command).exits(3).says("gullet has a defect");
 }
 
 #[test]
