@@ -115,7 +115,7 @@ pub fn bucket(place: &BucketPlace) -> Result<Arc<dyn Location>, StoreError> {
     let objects = Keyed::new(store, place.prefix.clone(), shown(place));
     let (name, address) = (place.bucket.clone(), place.address());
     let bucket = Bucket { objects, signed, name, address, creates_only: AtomicBool::new(true) };
-    Ok(Arc::new(Remote(Arc::new(bucket))))
+    Ok(Arc::new(Remote::new(Arc::new(bucket))))
 }
 
 struct Bucket {
@@ -202,14 +202,13 @@ impl Requests for Bucket {
         self.objects.whole(name)
     }
 
-    fn put(&self, name: &str, bytes: Vec<u8>) -> Result<(), StoreError> {
-        let bytes = Bytes::from(bytes);
+    fn put(&self, name: &str, bytes: &Bytes) -> Result<(), StoreError> {
         if self.creates_only.load(Ordering::Relaxed) {
-            match self.put_as(name, &bytes, PutMode::Create) {
-                Ok(put) => return self.arrived(name, &bytes, &put),
+            match self.put_as(name, bytes, PutMode::Create) {
+                Ok(put) => return self.arrived(name, bytes, &put),
                 // The answer to an earlier attempt was lost: then it is ours.
                 Err(object_store::Error::AlreadyExists { .. })
-                    if web::was_repeated() && self.whole(name).is_ok_and(|there| there == bytes) =>
+                    if web::was_repeated() && self.whole(name).is_ok_and(|there| there == *bytes) =>
                 {
                     return Ok(());
                 }
@@ -220,8 +219,8 @@ impl Requests for Bucket {
         if self.length(name)?.is_some() {
             return Err(StoreError::Exists { name: name.to_owned() });
         }
-        let put = self.put_as(name, &bytes, PutMode::Overwrite).map_err(|error| self.not_put(name, error))?;
-        self.arrived(name, &bytes, &put)
+        let put = self.put_as(name, bytes, PutMode::Overwrite).map_err(|error| self.not_put(name, error))?;
+        self.arrived(name, bytes, &put)
     }
 
     fn remove(&self, name: &str) -> Result<(), StoreError> {

@@ -9,6 +9,8 @@ use std::io::{self, Read, Seek, SeekFrom, Write};
 use std::ops::Range;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
+use bytes::{Bytes, BytesMut};
+
 use super::{INCOMING, Location, NewObject, ObjectInfo, SeekRead, Versioned, checked, flattened};
 use crate::error::StoreError;
 use crate::hash::Hash;
@@ -19,6 +21,10 @@ const FIRST_PIECE: u64 = 128 << 10;
 const LONGEST_PIECE: u64 = 8 << 20;
 /// No object is longer, in bytes: it is put together in memory.
 const LONGEST_OBJECT: usize = 256 << 20;
+/// So many buffers of objects that were sent are kept for the next: fresh memory takes the kernel longer than the object is hashed.
+const KEPT_BUFFERS: usize = 2;
+/// Shorter buffers are not kept, in bytes.
+const SHORTEST_KEPT: usize = 1 << 20;
 
 /// A place that is reached by requests. Names are checked already.
 pub(super) trait Requests: Send + Sync + 'static {
@@ -39,7 +45,7 @@ pub(super) trait Requests: Send + Sync + 'static {
     /// A whole object.
     fn whole(&self, name: &str) -> Result<Vec<u8>, StoreError>;
     /// Makes an object durable under a name that nothing has yet, in one step.
-    fn put(&self, name: &str, bytes: Vec<u8>) -> Result<(), StoreError>;
+    fn put(&self, name: &str, bytes: &Bytes) -> Result<(), StoreError>;
     /// As [`Location::remove`].
     fn remove(&self, name: &str) -> Result<(), StoreError>;
     /// As [`Location::checks_what_arrives`].
@@ -95,53 +101,89 @@ pub(super) fn incoming(name: &str) -> String {
 }
 
 /// A far place as a location.
-pub(super) struct Remote<R>(pub(super) Arc<R>);
+pub(super) struct Remote<R> {
+    place: Arc<R>,
+    buffers: Arc<Buffers>,
+}
+
+impl<R> Remote<R> {
+    pub(super) fn new(place: Arc<R>) -> Self {
+        Self { place, buffers: Arc::default() }
+    }
+}
+
+/// Buffers of objects that were sent, for the next.
+#[derive(Default)]
+struct Buffers(Mutex<Vec<BytesMut>>);
+
+impl Buffers {
+    fn kept(&self) -> MutexGuard<'_, Vec<BytesMut>> {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// An empty buffer.
+    fn take(&self) -> BytesMut {
+        self.kept().pop().unwrap_or_default()
+    }
+
+    /// Keeps the buffer of an object, unless somebody still has it.
+    fn give(&self, sent: Bytes) {
+        let Ok(mut buffer) = sent.try_into_mut() else { return };
+        buffer.clear();
+        let mut kept = self.kept();
+        if kept.len() < KEPT_BUFFERS && buffer.capacity() >= SHORTEST_KEPT {
+            kept.push(buffer);
+        }
+    }
+}
 
 impl<R: Requests> Location for Remote<R> {
     fn describe(&self) -> String {
-        self.0.describe()
+        self.place.describe()
     }
 
     fn address(&self) -> String {
-        self.0.address()
+        self.place.address()
     }
 
     fn list(&self, prefix: &str) -> Result<Vec<ObjectInfo>, StoreError> {
-        let mut found = self.0.list(prefix)?;
+        let mut found = self.place.list(prefix)?;
         found.sort();
         Ok(found)
     }
 
     fn length(&self, name: &str) -> Result<Option<u64>, StoreError> {
-        self.0.length(checked(name)?)
+        self.place.length(checked(name)?)
     }
 
     fn open(&self, name: &str) -> Result<Box<dyn SeekRead>, StoreError> {
         // Payload files have their tables at their ends, so that the length comes with what is read first.
-        let (length, piece) = self.0.tail(checked(name)?, FIRST_PIECE)?;
-        let (place, start) = (Arc::clone(&self.0), length.saturating_sub(piece.len() as u64));
+        let (length, piece) = self.place.tail(checked(name)?, FIRST_PIECE)?;
+        let (place, start) = (Arc::clone(&self.place), length.saturating_sub(piece.len() as u64));
         Ok(Box::new(Pieces { place, name: name.to_owned(), length, position: 0, start, piece }))
     }
 
     fn create(&self, name: &str) -> Result<Box<dyn NewObject>, StoreError> {
         // Whether it is there already is asked when it is published, in the same step.
-        Ok(Box::new(WholeObject { place: Arc::clone(&self.0), name: checked(name)?.to_owned(), bytes: Vec::new() }))
+        let name = checked(name)?.to_owned();
+        let (place, buffers) = (Arc::clone(&self.place), Arc::clone(&self.buffers));
+        Ok(Box::new(WholeObject { place, name, bytes: buffers.take(), buffers }))
     }
 
     fn remove(&self, name: &str) -> Result<(), StoreError> {
-        self.0.remove(checked(name)?)
+        self.place.remove(checked(name)?)
     }
 
     fn free_space(&self) -> Result<Option<u64>, StoreError> {
-        self.0.free_space()
+        self.place.free_space()
     }
 
     fn prepare(&self) -> Result<(), StoreError> {
-        self.0.prepare()
+        self.place.prepare()
     }
 
     fn discard_unpublished(&self, prefix: &str, is_dead: bool) -> Result<(), StoreError> {
-        self.0.discard_unpublished(prefix, is_dead)
+        self.place.discard_unpublished(prefix, is_dead)
     }
 
     fn is_far(&self) -> bool {
@@ -149,15 +191,15 @@ impl<R: Requests> Location for Remote<R> {
     }
 
     fn checks_what_arrives(&self) -> bool {
-        self.0.checks_what_arrives()
+        self.place.checks_what_arrives()
     }
 
     fn versioned(&self) -> Option<&dyn Versioned> {
-        self.0.versioned()
+        self.place.versioned()
     }
 
     fn read(&self, name: &str) -> Result<Vec<u8>, StoreError> {
-        self.0.whole(checked(name)?)
+        self.place.whole(checked(name)?)
     }
 }
 
@@ -165,7 +207,8 @@ impl<R: Requests> Location for Remote<R> {
 struct WholeObject<R> {
     place: Arc<R>,
     name: String,
-    bytes: Vec<u8>,
+    bytes: BytesMut,
+    buffers: Arc<Buffers>,
 }
 
 impl<R: Requests> Write for WholeObject<R> {
@@ -185,7 +228,10 @@ impl<R: Requests> Write for WholeObject<R> {
 
 impl<R: Requests> NewObject for WholeObject<R> {
     fn publish(self: Box<Self>, _: Hash) -> Result<(), StoreError> {
-        self.place.put(&self.name, self.bytes)
+        let bytes = self.bytes.freeze();
+        let put = self.place.put(&self.name, &bytes);
+        self.buffers.give(bytes);
+        put
     }
 }
 
@@ -267,7 +313,7 @@ pub(super) struct Counted {
 impl Counted {
     pub(super) fn place(names: &[&str], counts: Arc<[std::sync::atomic::AtomicU32; 2]>) -> Arc<dyn Location> {
         let objects = names.iter().map(|name| ((*name).to_owned(), vec![1])).collect();
-        Arc::new(Remote(Arc::new(Self { objects, counts, ranges: Mutex::default() })))
+        Arc::new(Remote::new(Arc::new(Self { objects, counts, ranges: Mutex::default() })))
     }
 
     fn count(&self, what: usize) {
@@ -306,7 +352,7 @@ impl Requests for Counted {
         Ok(self.objects[name].clone())
     }
 
-    fn put(&self, _: &str, _: Vec<u8>) -> Result<(), StoreError> {
+    fn put(&self, _: &str, _: &Bytes) -> Result<(), StoreError> {
         Ok(())
     }
 
@@ -330,7 +376,7 @@ mod tests {
     fn place(bytes: Vec<u8>) -> (Arc<Counted>, Remote<Counted>) {
         let objects = [("one".to_owned(), bytes)].into();
         let place = Arc::new(Counted { objects, counts: Arc::default(), ranges: Mutex::default() });
-        (Arc::clone(&place), Remote(place))
+        (Arc::clone(&place), Remote::new(place))
     }
 
     #[test]
@@ -340,6 +386,22 @@ mod tests {
         assert_eq!((remote.free_space().unwrap(), remote.describe()), (Some(7), "far".to_owned()));
         assert!(matches!(remote.remove("one"), Err(StoreError::Missing { .. })));
         assert!(remote.length("../one").is_err() && remote.create("/one").is_err());
+    }
+
+    #[test]
+    fn the_buffer_of_an_object_that_was_sent_serves_the_next() {
+        let buffers = Buffers::default();
+        let sent = || BytesMut::zeroed(SHORTEST_KEPT).freeze();
+        buffers.give(Bytes::from_static(b"a short one"));
+        let still_had = sent();
+        buffers.give(still_had.clone());
+        assert!(buffers.kept().is_empty());
+        let all = [sent(), sent(), sent()];
+        let places = all.each_ref().map(|bytes| bytes.as_ptr());
+        all.into_iter().for_each(|bytes| buffers.give(bytes));
+        assert_eq!(buffers.kept().len(), KEPT_BUFFERS);
+        let next = buffers.take();
+        assert!(next.is_empty() && next.capacity() >= SHORTEST_KEPT && next.as_ptr() == places[1]);
     }
 
     #[test]

@@ -11,6 +11,7 @@ use std::path::PathBuf;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
+use bytes::Bytes;
 use russh_sftp::protocol::{File, FileAttributes, StatusCode};
 
 use super::remote::{KnownFolders, Remote, Requests, incoming};
@@ -51,7 +52,7 @@ pub struct SshFolderPlace {
 
 /// Objects in a folder of another machine. Nothing is asked yet.
 pub fn ssh_folder(place: SshFolderPlace) -> Arc<dyn Location> {
-    Arc::new(Remote(Arc::new(SshFolder { place, connection: Mutex::default(), folders: KnownFolders::default() })))
+    Arc::new(Remote::new(Arc::new(SshFolder { place, connection: Mutex::default(), folders: KnownFolders::default() })))
 }
 
 struct SshFolder {
@@ -154,9 +155,9 @@ impl SshFolder {
     }
 
     /// Writes a file that nobody reads yet.
-    fn send(&self, path: &str, bytes: &Arc<Vec<u8>>) -> Result<(), Trouble> {
+    fn send(&self, path: &str, bytes: &Bytes) -> Result<(), Trouble> {
         let sent = self.ask(|connection| {
-            let (path, bytes) = (path.to_owned(), Arc::clone(bytes));
+            let (path, bytes) = (path.to_owned(), bytes.clone());
             async move {
                 // What an earlier attempt over a broken connection left is written over: the name is this object's alone.
                 connection.session.write(&path, &bytes, PRIVATE_FILE).await?;
@@ -238,16 +239,15 @@ impl Requests for SshFolder {
         read.0.map_err(|trouble| self.failed(name, trouble))
     }
 
-    fn put(&self, name: &str, bytes: Vec<u8>) -> Result<(), StoreError> {
+    fn put(&self, name: &str, bytes: &Bytes) -> Result<(), StoreError> {
         let failed = |trouble| self.failed(name, trouble);
         if self.is_there(name).map_err(failed)?.is_some() {
             return Err(StoreError::Exists { name: name.to_owned() });
         }
-        let bytes = Arc::new(bytes);
         let incoming = incoming(name);
         let (from, to) = (self.path(&incoming), self.path(name));
         let sent =
-            self.make_folders(&incoming).and_then(|()| self.send(&from, &bytes)).and_then(|()| self.make_folders(name));
+            self.make_folders(&incoming).and_then(|()| self.send(&from, bytes)).and_then(|()| self.make_folders(name));
         let renamed = sent.map(|()| {
             self.ask(|connection| {
                 let (from, to) = (from.clone(), to.clone());

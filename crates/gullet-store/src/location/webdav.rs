@@ -57,7 +57,7 @@ pub fn web_folder(place: &WebFolderPlace) -> Result<Arc<dyn Location>, StoreErro
         .with_http_connector(web.clone())
         .build()
         .map_err(|error| wrong(io::Error::other(error)))?;
-    Ok(Arc::new(Remote(Arc::new(WebFolder {
+    Ok(Arc::new(Remote::new(Arc::new(WebFolder {
         objects: Keyed::new(store, base, url),
         web,
         folders: KnownFolders::default(),
@@ -147,18 +147,17 @@ impl Requests for WebFolder {
         self.objects.whole(name)
     }
 
-    fn put(&self, name: &str, bytes: Vec<u8>) -> Result<(), StoreError> {
+    fn put(&self, name: &str, bytes: &Bytes) -> Result<(), StoreError> {
         if self.length(name)?.is_some() {
             return Err(StoreError::Exists { name: name.to_owned() });
         }
-        let bytes = Bytes::from(bytes);
         let incoming = incoming(name);
         self.make_folders(&incoming).map_err(|failure| PathError::new(self.url_of(INCOMING), failure.into_io()))?;
         let put = block_on(self.objects.store.put(&self.objects.key(&incoming), bytes.clone().into()));
         put.map_err(|error| self.objects.failed(name, error))?;
         // There is no checksum in this protocol: it is read back before anybody can see it.
         let published = match self.whole(&incoming) {
-            Ok(there) if there == bytes => self.publish(&incoming, name, &bytes),
+            Ok(there) if there == *bytes => self.publish(&incoming, name, bytes),
             Ok(_) => {
                 let what = "the server had other bytes than were sent; they were removed".to_owned();
                 Err(StoreError::Damaged { name: name.to_owned(), what })
