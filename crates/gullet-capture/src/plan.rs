@@ -53,22 +53,22 @@ pub enum PlanError {
     /// The definition has no such application.
     #[error("the definition has no application `{app}`")]
     NoApp {
-        /// What was asked for.
+        /// The name that the command gave.
         app: String,
-        /// What there is.
+        /// The applications of the definition.
         known: Vec<String>,
     },
     /// The application has no such part.
     #[error("`{app}` has no part `{part}`")]
     NoPart {
-        /// The name that was asked for.
+        /// The application.
         app: String,
-        /// What was asked for.
+        /// The part's name that the command gave.
         part: String,
-        /// What there is.
+        /// The parts that the application has.
         known: Vec<String>,
     },
-    /// What is stored is to be encrypted for something that is not a public key.
+    /// A value of the store's `encrypt_to` is not a public key.
     #[error("it is to be encrypted for what is not a public key: {0}")]
     Key(String),
     /// A part is of no kind, or of several.
@@ -153,7 +153,7 @@ pub struct Plan {
     pub drift: Vec<PartDrift>,
     /// What the application says of itself.
     pub facts: Facts,
-    /// What was asked for.
+    /// The request that the plan was made for.
     pub request: Request,
 }
 

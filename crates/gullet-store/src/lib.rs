@@ -40,11 +40,11 @@ pub use document::{Document, DocumentName};
 pub use error::{IoPath, PathError, StoreError};
 pub use hash::{Hash, Hasher};
 pub use location::{
-    BucketPlace, Folder, Lengths, Location, Memory, NewObject, ObjectInfo, ObjectVersion, SeekRead, SinceThen,
+    BucketPlace, Folder, Lengths, Location, Memory, NewObject, ObjectInfo, ObjectVersion, PROBES, SeekRead, SinceThen,
     SshFolderPlace, Versioned, WebFolderPlace, bucket, free_space, ssh_folder, web_folder, with_margin,
 };
 pub use payload::{FRAME_LIMIT, OpenPayload, PayloadFile, Toc, TocChunk, TocFrame};
-pub use probe::{Abilities, PROBES, is_unused, probe};
+pub use probe::{Abilities, is_unused, probe};
 pub use reader::{ChunkReader, Place};
 pub use seal::{Identities, KeyError, PublicKey, Recipients, SEALED, new_identity};
 pub use store::{FORMAT, MachineInfo, STORE_FILE, Store, StoreInfo};

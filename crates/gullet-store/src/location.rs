@@ -144,6 +144,8 @@ pub trait NewObject: Write + Send {
 
 /// Where objects lie until they are published. The name cannot be an object's.
 const INCOMING: &str = ".incoming";
+/// What the names of all objects begin with that a place is tried with.
+pub const PROBES: &str = "probes/";
 
 /// An object's name as the name of one file.
 fn flattened(name: &str) -> String {

@@ -5,7 +5,7 @@ use std::io::{Read, Seek, SeekFrom};
 use serde::Serialize;
 
 use crate::error::{IoPath, StoreError};
-use crate::location::Location;
+use crate::location::{Location, PROBES};
 
 /// Bytes of the object that is tried with: more than a server keeps in one packet.
 const LENGTH: usize = 300_000;
@@ -26,9 +26,6 @@ pub struct Abilities {
     #[serde(skip_serializing_if = "Option::is_none")]
     pub locks: Option<bool>,
 }
-
-/// What the names of all objects begin with that a place is tried with.
-pub const PROBES: &str = "probes/";
 
 /// Whether a place has nothing but what it was tried with, which may stay where nothing can be removed.
 ///

@@ -5,28 +5,19 @@
 
 use std::fmt::Write as _;
 use std::io::{IsTerminal, Write as _};
-use std::panic::PanicHookInfo;
-use std::sync::OnceLock;
+use std::panic::{PanicHookInfo, set_hook};
 
 use crate::exit::Exit;
 use crate::text::harmless;
 
-/// How the program ends by a mistake of its own, where a command has a code of its own for that.
-static EXIT: OnceLock<Exit> = OnceLock::new();
-
-/// From now on a mistake of the program is told in its words.
-pub fn tell_all() {
-    std::panic::set_hook(Box::new(tell));
-}
-
-/// Says how the program shall end by a mistake of its own.
+/// From now on a mistake of the program is told in its words and ends it with this code.
 pub fn ends_with(exit: Exit) {
-    let _ = EXIT.set(exit);
+    set_hook(Box::new(move |panic| tell(panic, exit)));
 }
 
 /// Tells it, and ends the program without unwinding; no core is written, which would have keys in it.
 #[expect(clippy::exit, reason = "nothing of the program can be relied upon any more")]
-fn tell(panic: &PanicHookInfo<'_>) {
+fn tell(panic: &PanicHookInfo<'_>, exit: Exit) {
     let mut stderr = std::io::stderr();
     let payload = panic.payload();
     let words =
@@ -44,5 +35,5 @@ fn tell(panic: &PanicHookInfo<'_>) {
         let _ = writeln!(text, "{}", std::backtrace::Backtrace::force_capture());
     }
     let _ = stderr.write_all(text.as_bytes());
-    std::process::exit(EXIT.get().copied().unwrap_or(Exit::Failed).code().into());
+    std::process::exit(exit.code().into());
 }

@@ -43,7 +43,7 @@ pub fn main(arguments: Vec<OsString>) -> ExitCode {
     if name.is_some_and(|name| name == "quaybook") {
         return quaybook::run(arguments);
     }
-    defect::tell_all();
+    defect::ends_with(Exit::Failed);
     cli::run(arguments).into()
 }
 

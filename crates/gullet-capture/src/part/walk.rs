@@ -259,7 +259,7 @@ impl Walk {
         }
     }
 
-    /// The same walk without the roots that do not exist; `None` when no root exists.
+    /// Drops the roots that do not exist. `None` when that leaves no root.
     pub(crate) fn of_what_is_there(mut self) -> Option<Self> {
         self.roots.retain(|root| root.exists());
         (!self.roots.is_empty()).then_some(self)

@@ -45,7 +45,7 @@ impl MustContain {
         self.patterns.retain(|(text, glob)| !matches(text, glob));
     }
 
-    /// What was wanted and not seen.
+    /// The patterns of `must_contain` that no path has matched, as the part's problem; `None` when each has matched one.
     pub(crate) fn missing(&self) -> Option<String> {
         let texts: Vec<&str> = self.patterns.iter().map(|(text, _)| text.as_str()).collect();
         (!texts.is_empty()).then(|| format!("it does not hold {}", texts.join(", ")))

@@ -26,7 +26,7 @@ use super::keyed::Keyed;
 use super::remote::{Remote, Requests};
 use super::versioned::Versioned;
 use super::web::{self, Web, failure_in};
-use super::{Location, ObjectInfo};
+use super::{Location, ObjectInfo, PROBES};
 use crate::error::{PathError, StoreError};
 
 /// A bucket, and how it is reached.
@@ -90,7 +90,7 @@ pub fn bucket(place: &BucketPlace) -> Result<Arc<dyn Location>, StoreError> {
         region: place.region.clone(),
         probes: format!(
             "/{}",
-            signed::in_path(&format!("{}/{}/probes/", place.bucket, place.prefix).replace("//", "/"))
+            signed::in_path(&format!("{}/{}/{PROBES}", place.bucket, place.prefix).replace("//", "/"))
         ),
         url: place.url(),
         locked_for: place.locked_for,
